@@ -1,0 +1,62 @@
+// A configuration: what a file says, checked and compiled, ready to run. The format is docs/configuration.md.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "agent/kinds.h"
+#include "core/options/options.h"
+#include "core/pipeline.h"
+
+namespace dingle {
+
+struct SourceSettings {
+  std::string name;
+  const SourceKind* kind = nullptr;
+  Options options;
+  std::shared_ptr<const Prepared> prepared;
+  std::vector<std::pair<std::string, std::string>> resource;  // fields fixed for the source
+};
+
+struct PipelineSettings {
+  std::string name;
+  std::shared_ptr<const Pipeline> pipeline;
+  std::vector<std::string> from, to;
+};
+
+struct DestinationSettings {
+  std::string name, was;
+  const DestinationKind* kind = nullptr;
+  Options options, common;  // of the kind; of every destination
+  std::shared_ptr<const Namer> namer;
+  std::string written;      // its options as text, to see whether a reload changed them
+};
+
+struct Configuration {
+  std::string version;  // 8 hex digits of the text's hash: the same text, the same version
+  Options server;
+  std::shared_ptr<const PatternLibrary> patterns;
+  std::vector<SourceSettings> sources;
+  std::vector<PipelineSettings> pipelines;
+  std::vector<DestinationSettings> destinations;
+
+  const SourceSettings* source(std::string_view name) const;
+  const DestinationSettings* destination(std::string_view name) const;
+};
+
+// Reads and checks all of it. Answers nullptr if there are errors; warnings alone do not stop it.
+std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings);
+
+const std::vector<OptionSpec>& server_options();
+const std::vector<OptionSpec>& source_options();       // of every source, beside its kind
+const std::vector<OptionSpec>& pipeline_options();
+const std::vector<OptionSpec>& destination_options();  // of every destination, beside its kind
+const std::vector<OptionSpec>& pattern_options();
+
+// The JSON Schema (2020-12) of the format, and the reference page, both from the tables of options.
+std::string configuration_schema();
+std::string configuration_reference();
+
+}  // namespace dingle

@@ -1,0 +1,96 @@
+// index: Dingle's own store. Exactly once: events and progress are committed in one transaction for each index.
+#include <map>
+
+#include "agent/destinations/destination.h"
+#include "agent/destinations/index.h"
+#include "core/time/instant.h"
+#include "store/store.h"
+
+namespace dingle {
+namespace {
+
+class Index final : public Destination {
+ public:
+  explicit Index(const DestinationMaking& m) : store_(Store::at(index_folder(m.data, m.id))), sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id} {
+    const Options& keep = m.settings.options.section("keep");
+    keep_age_ = keep.number("age");
+    keep_bytes_ = static_cast<std::uint64_t>(keep.number("bytes"));
+  }
+
+  Delivery deliver(std::span<const DeliveryEvent> events) override {
+    std::map<std::string_view, std::vector<StoredEvent>> by_index;
+    extras_.clear();
+    for (const DeliveryEvent& d : events) {
+      const SpooledEvent& e = d.event;
+      by_index[e.name].push_back({e.timestamp, e.observed, {sender_.spool, d.number.epoch, d.number.number, e.ordinal}, e.stream, e.position, e.body, e.fields, extras_of(e)});
+    }
+    for (const auto& [name, list] : by_index) {
+      Store::Outcome outcome = store_->commit(index_name(name), sender_, list);
+      if (outcome.form != Store::Outcome::Form::committed) return Delivery::retry(outcome.reason);
+    }
+    commits_ += 1;
+    if (commits_ % 16 == 0) store_->merge();
+    return {};
+  }
+
+  void idle() override {
+    store_->merge();
+    const std::int64_t now = system_now();
+    if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return;
+    retained_at_ = now;
+    store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_);
+  }
+
+ private:
+  // The resource and where the event was made, the same for long runs of events.
+  std::span<const Field> extras_of(const SpooledEvent& e) {
+    if (extras_.empty() || last_.resource.data() != e.resource.data() || last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number) {
+      std::vector<Field> fields(e.resource.begin(), e.resource.end());
+      fields.push_back({names::pipeline, Value::text(e.pipeline)});
+      fields.push_back({names::configuration, Value::text(e.configuration)});
+      if (e.template_number) fields.push_back({names::template_number, Value::integer(e.template_number)});
+      extras_.push_back(std::move(fields));
+      last_ = e;
+    }
+    return extras_.back();
+  }
+
+  std::shared_ptr<Store> store_;
+  Sender sender_;
+  std::int64_t keep_age_ = 0, retained_at_ = 0;
+  std::uint64_t keep_bytes_ = 0, commits_ = 0;
+  std::deque<std::vector<Field>> extras_;
+  SpooledEvent last_;
+};
+
+const DestinationKind kKind{
+    {"index",
+     "Dingle's own indexed store, in the data folder. Exactly once. An index is one file; its name carries a date so that old days can be deleted as a whole.",
+     "index: { name: 'gate-{day}', keep: { age: 30d } }",
+     {{.name = "name", .type = OptionType::text, .fallback = "events-{day}", .text = "The index of an event: a text with `{day}`, `{month}` of the event's time, or fields in it."},
+      {.name = "zone", .type = OptionType::zone, .fallback = "UTC", .text = "The zone in which days begin."},
+      {.name = "keep", .type = OptionType::section, .text = "How long indexes are kept. Whole indexes are deleted.",
+       .section = {{.name = "age", .type = OptionType::duration, .text = "Indexes whose newest event is older are deleted."},
+                   {.name = "bytes", .type = OptionType::size, .text = "The oldest indexes are deleted while all together are larger; the newest one always stays."}}}}},
+    true,
+    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+      auto zone = Zone::named(options.text("zone"));
+      if (!zone) {
+        findings.error_within(*options.node("zone"), zone.problem());
+        return nullptr;
+      }
+      auto namer = Namer::parse(options.text("name"), *zone);
+      if (!namer) {
+        findings.error_within(*options.node("name"), namer.problem());
+        return nullptr;
+      }
+      return std::make_shared<Namer>(std::move(*namer));
+    },
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Index>(m); }};
+const DestinationRegistration registration(kKind);
+
+}  // namespace
+
+std::string index_folder(const std::string& data, std::uint32_t destination) { return data + "/indexes/" + std::to_string(destination); }
+
+}  // namespace dingle

@@ -1,0 +1,37 @@
+// print: events as NDJSON on standard output.
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "agent/destinations/destination.h"
+
+namespace dingle {
+namespace {
+
+class Print final : public Destination {
+ public:
+  Delivery deliver(std::span<const DeliveryEvent> events) override {
+    std::string out;
+    for (const DeliveryEvent& e : events) {
+      append_event_json(e.event, out);
+      out += '\n';
+    }
+    for (std::string_view rest = out; !rest.empty();) {
+      const ssize_t n = ::write(STDOUT_FILENO, rest.data(), rest.size());
+      if (n < 0 && errno == EINTR) continue;
+      if (n < 0) return Delivery::retry(std::string("standard output: ") + std::strerror(errno));
+      rest.remove_prefix(static_cast<std::size_t>(n));
+    }
+    return {};
+  }
+};
+
+const DestinationKind kKind{{"print", "Writes events as JSON, one a line, to the standard output of `dingled`. At least once: after a crash the last ones may come again.", "print: {}", {}},
+                            true,
+                            nullptr,
+                            [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Print>(); }};
+const DestinationRegistration registration(kKind);
+
+}  // namespace
+}  // namespace dingle

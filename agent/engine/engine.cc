@@ -1,0 +1,416 @@
+#include "agent/engine/engine.h"
+
+#include <algorithm>
+#include <cstring>
+
+#include "agent/destinations/index.h"
+#include "core/time/instant.h"
+#include "spool/events.h"
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration, Problems::Listener listener) {
+  std::unique_ptr<Engine> engine(new Engine(std::move(listener)));
+  engine->data_ = configuration->server.text("data");
+  engine->started_ = system_now();
+  const Options& s = configuration->server.section("spool");
+  SpoolSettings settings;
+  settings.folder = engine->data_ + "/spool";
+  settings.sync = s.text("sync") == "os" ? SpoolSync::os : s.text("sync") == "interval" ? SpoolSync::interval : SpoolSync::batch;
+  settings.interval = std::chrono::nanoseconds(s.number("interval"));
+  settings.segment_size = std::clamp<std::uint64_t>(static_cast<std::uint64_t>(s.number("limit")) / 16, 1u << 20, 64u << 20);
+  auto spool = Spool::open(system_disk(), settings);
+  if (!spool) return spool.problem();
+  engine->spool_ = std::move(*spool);
+  engine->letters_ = std::make_unique<Letters>(engine->data_ + "/letters.sqlite");
+  const Spool::Recovery& r = engine->spool_->recovery();
+  if (r.damaged_records) engine->problems_.set("spool: damage", std::to_string(r.damaged_records) + " records of the spool were damaged on disk and are lost");
+  std::string problem;
+  engine->running_ = engine->prepare(std::move(configuration), &problem);
+  if (!engine->running_) return Problem{problem, "", 0, 0};
+  const auto workers = static_cast<std::size_t>(engine->running_->configuration->server.number("workers"));
+  engine->most_in_flight_ = 2 * workers + 2;
+  for (std::size_t i = 0; i < workers; ++i) engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
+  engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
+  engine->start_destinations();
+  engine->start_sources();
+  return engine;
+}
+
+Engine::~Engine() { stop(0s); }
+
+// Resolves names to ids; answers nullptr when the configuration cannot replace what runs.
+std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration, std::string* problem) {
+  auto r = std::make_shared<Running>();
+  r->configuration = configuration;
+  // A destination that is gone must not take waiting events with it.
+  for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
+    const std::string name = key.substr(std::strlen("destination/"));
+    bool taken_over = configuration->destination(name) != nullptr;
+    for (const DestinationSettings& d : configuration->destinations) taken_over = taken_over || d.was == name;
+    const Spool::Waiting waiting = spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
+    if (!taken_over && waiting.events > 0) {
+      *problem = "the destination `" + name + "` is gone from the configuration, but " + std::to_string(waiting.events) + " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
+                 "`, or make it `nowhere: {}` to throw them away";
+      return nullptr;
+    }
+  }
+  for (const DestinationSettings& d : configuration->destinations) {
+    if (!d.was.empty() && configuration->destination(d.was) == nullptr) spool_->rename_destination(d.was, d.name);
+    r->destination_ids[d.name] = spool_->destination(d.name);
+  }
+  for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
+    const PipelineSettings& p = configuration->pipelines[i];
+    r->pipeline_ids.push_back(spool_->pipeline(p.name));
+    r->to.emplace_back();
+    for (const std::string& name : p.to) r->to.back().push_back(configuration->destination(name));
+    for (const std::string& source : p.from) r->pipelines_of[source].push_back(i);
+  }
+  return r;
+}
+
+void Engine::start_destinations() {
+  std::shared_ptr<const Running> running = running_;
+  std::vector<std::uint32_t> ids;
+  std::map<std::string, Delivering> old;
+  {
+    std::lock_guard lock(running_mutex_);
+    for (auto it = deliveries_.begin(); it != deliveries_.end();) {
+      const DestinationSettings* d = running->configuration->destination(it->first);
+      if (d && d->written == it->second.written) ++it;
+      else old.insert(deliveries_.extract(it++));
+    }
+  }
+  old.clear();  // joins their threads
+  for (const DestinationSettings& d : running->configuration->destinations) {
+    const std::uint32_t id = running->destination_ids.at(d.name);
+    ids.push_back(id);
+    std::lock_guard lock(running_mutex_);
+    if (deliveries_.count(d.name)) continue;
+    auto made = d.kind->make({d, id, spool_->identity(), data_});
+    deliveries_[d.name] = {d.written, d.kind->spec.name, std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_)};
+  }
+  spool_->keep_destinations(ids);
+}
+
+// Steps are counted since their configuration began.
+void Engine::forget_old_steps() {
+  const std::string current = "step/" + running_->configuration->version + "/";
+  std::vector<CounterChange> changes;
+  for (const auto& [name, value] : spool_->view().counters)
+    if (name.starts_with("step/") && !name.starts_with(current)) changes.push_back({name, -value});
+  if (!changes.empty()) spool_->count(std::move(changes));
+}
+
+void Engine::start_sources() {
+  forget_old_steps();
+  std::lock_guard lock(running_mutex_);
+  for (const SourceSettings& s : running_->configuration->sources) {
+    auto source = s.kind->make({s, *this});
+    source->start();
+    sources_[s.name] = std::move(source);
+  }
+}
+
+// Stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is forgotten:
+// its checkpoint was not kept either, and the sources will read it again.
+void Engine::quiesce() {
+  {
+    std::lock_guard lock(mutex_);
+    quiescing_ = true;
+  }
+  room_.notify_all();
+  done_.notify_all();
+  std::map<std::string, std::unique_ptr<Source>> old;
+  {
+    std::lock_guard lock(running_mutex_);
+    old.swap(sources_);
+  }
+  for (auto& [name, source] : old) source->stop();
+  old.clear();
+  std::unique_lock lock(mutex_);
+  done_.wait(lock, [&] { return committed_ == next_ticket_; });
+  quiescing_ = discarding_ = false;
+}
+
+std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
+  std::lock_guard reloading(reloading_);
+  if (stopping_) return "the program is stopping";
+  for (const char* option : {"data", "listen"})
+    if (configuration->server.text(option) != running_->configuration->server.text(option))
+      return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
+  std::string problem;
+  auto next = prepare(std::move(configuration), &problem);
+  if (!next) return problem;
+  quiesce();
+  problems_.clear_with_prefix("source ");
+  {
+    std::lock_guard lock(running_mutex_);
+    running_ = next;
+  }
+  start_destinations();
+  start_sources();
+  return "";
+}
+
+void Engine::stop(std::chrono::nanoseconds within) {
+  std::lock_guard reloading(reloading_);
+  if (stopping_ || !committer_.joinable()) {
+    live_.end();
+    if (!committer_.joinable()) return;
+  }
+  const auto deadline = std::chrono::steady_clock::now() + within;
+  quiesce();
+  while (std::chrono::steady_clock::now() < deadline) {
+    const Spool::View view = spool_->view();
+    if (std::all_of(view.waiting.begin(), view.waiting.end(), [](const auto& w) { return w.second.events == 0; })) break;
+    std::this_thread::sleep_for(5ms);
+  }
+  {
+    std::lock_guard lock(mutex_);
+    stopping_ = true;
+  }
+  work_.notify_all();
+  done_.notify_all();
+  for (std::thread& worker : workers_) worker.join();
+  workers_.clear();
+  committer_.join();
+  live_.end();
+  std::map<std::string, Delivering> old;
+  {
+    std::lock_guard lock(running_mutex_);
+    old.swap(deliveries_);
+  }
+}
+
+// ---- the way of a batch ---------------------------------------------------------------------------------------------
+
+bool Engine::submit(SourceBatch batch) {
+  std::unique_lock lock(mutex_);
+  room_.wait(lock, [&] { return quiescing_ || stopping_ || next_ticket_ - committed_ < most_in_flight_; });
+  if (quiescing_ || stopping_) return false;
+  std::shared_ptr<const Running> running;
+  {
+    std::lock_guard running_lock(running_mutex_);
+    running = running_;
+  }
+  queue_.push_back({next_ticket_++, std::move(batch), std::move(running)});
+  work_.notify_one();
+  return true;
+}
+
+void Engine::run_worker() {
+  for (;;) {
+    Job job;
+    {
+      std::unique_lock lock(mutex_);
+      work_.wait(lock, [&] { return stopping_ || !queue_.empty(); });
+      if (queue_.empty()) return;
+      job = std::move(queue_.front());
+      queue_.pop_front();
+    }
+    Spool::Append append = process(job);
+    std::lock_guard lock(mutex_);
+    processed_.emplace(job.ticket, std::move(append));
+    done_.notify_all();
+  }
+}
+
+bool Engine::full() const {
+  std::lock_guard lock(running_mutex_);
+  const auto most = static_cast<std::uint64_t>(running_->configuration->server.section("spool").number("limit"));
+  for (const DestinationSettings& d : running_->configuration->destinations) {
+    const std::uint64_t waiting = spool_->waiting(running_->destination_ids.at(d.name)).bytes;
+    if (waiting > most || waiting > static_cast<std::uint64_t>(d.common.section("queue").number("limit"))) return true;
+  }
+  return false;
+}
+
+void Engine::run_committer() {
+  for (;;) {
+    Spool::Append append;
+    {
+      std::unique_lock lock(mutex_);
+      done_.wait(lock, [&] { return stopping_ || (!processed_.empty() && processed_.begin()->first == committed_); });
+      if (processed_.empty() || processed_.begin()->first != committed_) return;
+      append = std::move(processed_.begin()->second);
+      processed_.erase(processed_.begin());
+    }
+    for (;;) {
+      int error = 0;
+      {
+        std::lock_guard lock(mutex_);
+        if (discarding_) break;
+      }
+      if (!full()) {
+        error = spool_->append(append);
+        if (error == 0) {
+          paused_ = false;
+          problems_.clear("spool");
+          break;
+        }
+        problems_.set("spool", std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
+      }
+      paused_ = true;
+      std::unique_lock lock(mutex_);
+      done_.wait_for(lock, 20ms, [&] { return quiescing_ || stopping_; });
+      if (quiescing_ || stopping_) discarding_ = true;
+    }
+    {
+      std::lock_guard lock(mutex_);
+      ++committed_;
+    }
+    room_.notify_all();
+    done_.notify_all();
+  }
+}
+
+namespace {
+
+void count(Changes& changes, std::string name, std::uint64_t n) {
+  if (n != 0) changes.counters.push_back({std::move(name), static_cast<std::int64_t>(n)});
+}
+
+// The index names of a section's events for one destination.
+std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& to) {
+  std::uint64_t implausible_times = 0;
+  std::map<std::string, std::uint32_t> known;
+  std::int64_t last_day = 0;
+  std::uint32_t last = 0;
+  bool have_last = false;
+  for (const Event& event : batch.events) {
+    bool implausible = false;
+    if (namer.by_day_alone()) {
+      const std::int64_t day = namer.day(event, &implausible);
+      if (have_last && day == last_day) {
+        implausible_times += implausible;
+        to.name_of.push_back(last);
+        continue;
+      }
+      last_day = day;
+      have_last = true;
+    }
+    auto [it, added] = known.try_emplace(index_name(namer.name(batch, event, &implausible)), static_cast<std::uint32_t>(to.names.size()));
+    if (added) to.names.push_back(it->first);
+    last = it->second;
+    implausible_times += implausible;
+    to.name_of.push_back(last);
+  }
+  return implausible_times;
+}
+
+}  // namespace
+
+// Runs every pipeline that claims the batch, and encodes what they made.
+Spool::Append Engine::process(const Job& job) {
+  const SourceBatch& in = job.batch;
+  const Running& running = *job.running;
+  Spool::Append out;
+  out.changes = in.changes;
+  std::vector<bool> claimed(in.lines.size(), false);
+  std::deque<Batch> batches;
+  std::vector<Section> sections;
+  std::map<std::uint32_t, std::uint32_t> events_for;
+  auto pipelines = running.pipelines_of.find(in.source);
+  static const std::vector<std::size_t> kNone;
+  for (std::size_t index : pipelines == running.pipelines_of.end() ? kNone : pipelines->second) {
+    const PipelineSettings& settings = running.configuration->pipelines[index];
+    const Pipeline& pipeline = *settings.pipeline;
+    Batch& batch = batches.emplace_back();
+    batch.buffer = in.buffer;
+    batch.resource = in.resource->fields;
+    batch.events.reserve(in.lines.size());
+    for (std::size_t i = 0; i < in.lines.size(); ++i) {
+      Event event;
+      event.body = in.lines[i].text;
+      event.position = in.lines[i].position;
+      event.timestamp = event.observed = in.observed;
+      if (pipeline.where && !pipeline.where->holds(EventReader(batch, event))) continue;
+      claimed[i] = true;
+      batch.events.push_back(event);
+    }
+    const std::string prefix = "pipeline/" + settings.name + "/";
+    const std::uint64_t taken = batch.events.size();
+    std::vector<StepTally> tallies;
+    pipeline.run(batch, tallies);
+    if (live_.watched()) live_.show(batch, settings.name, running.configuration->version);
+    std::erase_if(batch.events, [](const Event& e) { return e.dropped; });
+    std::uint64_t unmatched = 0;
+    count(out.changes, prefix + "in", taken);
+    count(out.changes, prefix + "out", batch.events.size());
+    count(out.changes, prefix + "dropped", taken - batch.events.size());
+    for (std::size_t s = 0; s < tallies.size(); ++s) {
+      const StepTally& t = tallies[s];
+      const std::string step = "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
+      count(out.changes, step + "in", t.in);
+      count(out.changes, step + "out", t.out);
+      count(out.changes, step + "dropped", t.dropped);
+      count(out.changes, step + "failed", t.failed);
+      for (std::size_t m = 0; m < t.matched.size(); ++m) count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
+    }
+    for (const Event& e : batch.events) unmatched += e.find(names::unmatched) != nullptr;
+    count(out.changes, prefix + "unmatched", unmatched);
+    if (batch.events.empty()) continue;
+
+    Section section;
+    section.pipeline_id = running.pipeline_ids[index];
+    section.pipeline = settings.name;
+    section.configuration = running.configuration->version;
+    section.batch = &batch;
+    for (const DestinationSettings* d : running.to[index]) {
+      const std::uint32_t id = running.destination_ids.at(d->name);
+      if (!d->kind->stores) {
+        count(out.changes, counter_of_destination(id, "thrown_away"), batch.events.size());
+        continue;
+      }
+      Section::To to;
+      to.destination = id;
+      if (d->namer) count(out.changes, prefix + "implausible_times", name_events(*d->namer, batch, to));
+      section.to.push_back(std::move(to));
+      events_for[id] += static_cast<std::uint32_t>(batch.events.size());
+    }
+    if (!section.to.empty()) sections.push_back(std::move(section));
+  }
+  count(out.changes, "source/" + in.source + "/leftovers", static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
+  if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
+  out.destinations.assign(events_for.begin(), events_for.end());
+  return out;
+}
+
+// ---- looking at it --------------------------------------------------------------------------------------------------
+
+std::shared_ptr<const Configuration> Engine::configuration() const {
+  std::lock_guard lock(running_mutex_);
+  return running_->configuration;
+}
+
+std::vector<Engine::DestinationState> Engine::destinations() const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<DestinationState> all;
+  for (const auto& [name, d] : deliveries_) all.push_back({name, d.kind, d.thread->id(), d.thread->status()});
+  return all;
+}
+
+std::vector<Engine::SourceState> Engine::sources() const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<SourceState> all;
+  for (const SourceSettings& s : running_->configuration->sources) {
+    SourceState state{s.name, s.kind->spec.name, 0, 0};
+    if (auto it = sources_.find(s.name); it != sources_.end()) state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
+    all.push_back(std::move(state));
+  }
+  return all;
+}
+
+std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destination) const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<std::shared_ptr<Store>> all;
+  for (const DestinationSettings& d : running_->configuration->destinations)
+    if (d.kind->spec.name == "index" && (destination.empty() || destination == d.name))
+      all.push_back(Store::at(index_folder(data_, running_->destination_ids.at(d.name))));
+  return all;
+}
+
+}  // namespace dingle

@@ -1,0 +1,55 @@
+// The live view: shows events as pipelines make them, to whoever is looking. Costs nothing while nobody is. A viewer that
+// is too slow misses events, and is told how many; nothing waits for it.
+#pragma once
+
+#include <atomic>
+#include <condition_variable>
+#include <cstdint>
+#include <deque>
+#include <list>
+#include <memory>
+#include <mutex>
+#include <string>
+
+#include "core/condition/condition.h"
+#include "core/event.h"
+
+namespace dingle {
+
+class Live {
+ public:
+  // One looking.
+  class Viewer {
+   public:
+    Viewer(Condition where, std::string pipeline) : where_(std::move(where)), pipeline_(std::move(pipeline)) {}
+    // The next events as JSON lines, waiting up to `timeout_ms` for one; "" if none came. `missed` grows by what was left out.
+    std::string take(int timeout_ms, std::uint64_t* missed);
+    bool ended();  // nothing more will come
+
+   private:
+    friend class Live;
+    static constexpr std::size_t kMostBytes = 4 << 20;
+    Condition where_;
+    std::string pipeline_;  // "" : all
+    std::mutex mutex_;
+    std::condition_variable news_;
+    std::deque<std::string> lines_;
+    std::size_t bytes_ = 0;
+    std::uint64_t missed_ = 0;
+    bool ended_ = false;
+  };
+
+  std::shared_ptr<Viewer> add(Condition where, std::string pipeline);
+  void remove(const std::shared_ptr<Viewer>& viewer);
+  bool watched() const { return viewers_count_.load(std::memory_order_relaxed) != 0; }
+  // The events of a pipeline, those dropped left out.
+  void show(const Batch& batch, std::string_view pipeline, std::string_view configuration);
+  void end();  // lets all viewers return
+
+ private:
+  std::mutex mutex_;
+  std::list<std::shared_ptr<Viewer>> viewers_;
+  std::atomic<int> viewers_count_{0};
+};
+
+}  // namespace dingle

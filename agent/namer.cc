@@ -1,0 +1,66 @@
+#include "agent/namer.h"
+
+#include <fmt/format.h>
+
+#include "core/template/library.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+std::int64_t plausible_time(const Event& event, bool* implausible) {
+  constexpr std::int64_t k1990 = days_from_civil(1990, 1, 1) * kDay;
+  *implausible = event.timestamp < k1990 || event.timestamp > event.observed + kDay;
+  return *implausible ? event.observed : event.timestamp;
+}
+
+}  // namespace
+
+Result<Namer> Namer::parse(std::string_view text, Zone zone) {
+  Namer namer;
+  namer.zone_ = std::move(zone);
+  namer.pieces_.emplace_back();
+  for (std::size_t i = 0; i < text.size();) {
+    if (text[i] == '}') return Problem{"a single `}` has nothing to close", "", i, 1};
+    if (text[i] != '{') {
+      namer.pieces_.back().literal += text[i++];
+      continue;
+    }
+    const std::size_t close = text.find('}', i);
+    if (close == std::string_view::npos) return Problem{"the brace opened here is not closed", "for instance: gate-{day}", i, 1};
+    const std::string_view name = text.substr(i + 1, close - i - 1);
+    Piece& piece = namer.pieces_.back();
+    if (name == "day") piece.form = Piece::Form::day;
+    else if (name == "month") piece.form = Piece::Form::month;
+    else if (!is_field_name(name)) return Problem{"`" + std::string(name) + "` is not a field's name", "use {day}, {month} or a field", i + 1, std::max<std::size_t>(1, name.size())};
+    else piece.form = Piece::Form::field, piece.field = field_id(name), namer.by_day_alone_ = false;
+    namer.pieces_.emplace_back();
+    i = close + 1;
+  }
+  return namer;
+}
+
+std::int64_t Namer::day(const Event& event, bool* implausible) const {
+  const std::int64_t local = zone_.to_local(plausible_time(event, implausible));
+  return local >= 0 ? local / kDay : (local - kDay + 1) / kDay;
+}
+
+std::string Namer::name(const Batch& batch, const Event& event, bool* implausible) const {
+  const Civil c = civil_from_instant(zone_.to_local(plausible_time(event, implausible)));
+  std::string out;
+  for (const Piece& piece : pieces_) {
+    out += piece.literal;
+    switch (piece.form) {
+      case Piece::Form::none: break;
+      case Piece::Form::day: out += fmt::format("{:04}-{:02}-{:02}", c.year, c.month, c.day); break;
+      case Piece::Form::month: out += fmt::format("{:04}-{:02}", c.year, c.month); break;
+      case Piece::Form::field: {
+        Value v = batch.get(event, piece.field);
+        out += v.absent() ? "none" : v.to_string();
+      }
+    }
+  }
+  return out;
+}
+
+}  // namespace dingle

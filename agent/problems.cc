@@ -1,0 +1,42 @@
+#include "agent/problems.h"
+
+#include <algorithm>
+
+#include "core/time/instant.h"
+
+namespace dingle {
+
+void Problems::set(const std::string& about, const std::string& text) {
+  std::lock_guard lock(mutex_);
+  if (all_.size() >= kMost && all_.find(about) == all_.end()) return;
+  Problem& p = all_[about];
+  const bool news = p.text != text;
+  if (p.times == 0) p.about = about, p.since = system_now();
+  p.text = text;
+  p.last = system_now();
+  ++p.times;
+  if (news) listener_(p, false);
+}
+
+void Problems::clear(const std::string& about) {
+  std::lock_guard lock(mutex_);
+  auto it = all_.find(about);
+  if (it == all_.end()) return;
+  listener_(it->second, true);
+  all_.erase(it);
+}
+
+void Problems::clear_with_prefix(const std::string& prefix) {
+  std::lock_guard lock(mutex_);
+  std::erase_if(all_, [&](const auto& entry) { return entry.first.starts_with(prefix); });
+}
+
+std::vector<Problems::Problem> Problems::all() const {
+  std::lock_guard lock(mutex_);
+  std::vector<Problem> list;
+  for (const auto& [about, problem] : all_) list.push_back(problem);
+  std::sort(list.begin(), list.end(), [](const Problem& a, const Problem& b) { return a.since < b.since; });
+  return list;
+}
+
+}  // namespace dingle

@@ -1,0 +1,351 @@
+// files: lines appended to files, found by path patterns.
+#include <dirent.h>
+#include <fcntl.h>
+#include <fnmatch.h>
+#include <glob.h>
+#include <simdjson.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <atomic>
+#include <condition_variable>
+#include <cstring>
+#include <map>
+#include <mutex>
+#include <set>
+#include <thread>
+
+#include "agent/sources/line_splitter.h"
+#include "agent/sources/source.h"
+#include "agent/sources/tracked_file.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+constexpr std::size_t kChunk = 256 * 1024;
+constexpr auto kPoll = std::chrono::milliseconds(40);
+constexpr std::int64_t kCloseAfter = 5 * kSecond;   // a file that no path leads to any more, when nothing was added
+constexpr std::int64_t kDiscoverEvery = kSecond;
+
+class PreparedFiles final : public Prepared {
+ public:
+  SplitSettings split;
+};
+
+class Files final : public Source {
+ public:
+  explicit Files(const SourceMaking& m) : name_(m.settings.name), options_(m.settings.options), resource_(m.settings.resource), intake_(m.intake) {
+    if (auto prepared = std::static_pointer_cast<const PreparedFiles>(m.settings.prepared)) split_ = prepared->split;
+    char host[256] = "";
+    if (::gethostname(host, sizeof host - 1) == 0) host_ = host;
+  }
+  ~Files() override { stop(); }
+
+  void start() override {
+    thread_ = std::thread([this] { run(); });
+  }
+  void stop() override {
+    {
+      std::lock_guard lock(mutex_);
+      stopping_ = true;
+    }
+    wake_.notify_all();
+    if (thread_.joinable()) thread_.join();
+  }
+  std::uint64_t bytes_behind() const override { return bytes_behind_; }
+  std::uint64_t streams() const override { return streams_; }
+
+ private:
+  std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
+  std::string about(const std::string& path) const { return "source " + name_ + ": " + path; }
+
+  void run() {
+    find_rotated_away();
+    std::int64_t discovered = 0;
+    while (!stopping_ && !refused_) {
+      const std::int64_t now = system_now();
+      if (now - discovered >= kDiscoverEvery || now < discovered) {
+        discover();
+        discovered = now;
+      }
+      bool any = false;
+      std::uint64_t behind = 0;
+      for (auto it = files_.begin(); it != files_.end() && !stopping_ && !refused_;) {
+        TrackedFile& file = *it->second;
+        any |= read_some(file);
+        behind += file.seen_size > file.checkpoint.position ? file.seen_size - file.checkpoint.position : 0;
+        if (!refused_ && is_done(file)) it = files_.erase(it);
+        else ++it;
+      }
+      bytes_behind_ = behind;
+      streams_ = files_.size();
+      if (any) continue;
+      std::unique_lock lock(mutex_);
+      wake_.wait_for(lock, kPoll, [&] { return stopping_.load(); });
+    }
+    files_.clear();
+  }
+
+  // ---- which files ----
+
+  std::set<std::string> matching_paths() {
+    std::set<std::string> paths;
+    for (const std::string& pattern : options_.texts("paths")) {
+      glob_t found{};
+      const int result = ::glob(pattern.c_str(), GLOB_NOSORT | GLOB_BRACE, nullptr, &found);
+      if (result == 0)
+        for (std::size_t i = 0; i < found.gl_pathc; ++i) paths.insert(found.gl_pathv[i]);
+      ::globfree(&found);
+    }
+    std::erase_if(paths, [&](const std::string& path) {
+      const std::string base = path.substr(path.rfind('/') + 1);
+      std::vector<std::string> exclude{"*.gz", "*.zst", "*.xz", "*.bz2"};
+      for (const std::string& pattern : options_.texts("exclude")) exclude.push_back(pattern);
+      return std::any_of(exclude.begin(), exclude.end(), [&](const std::string& pattern) {
+        return ::fnmatch(pattern.c_str(), pattern.find('/') == std::string::npos ? base.c_str() : path.c_str(), 0) == 0;
+      });
+    });
+    return paths;
+  }
+
+  static bool is_own_output(const struct stat& info) {
+    for (int fd : {STDOUT_FILENO, STDERR_FILENO}) {
+      struct stat own;
+      if (::fstat(fd, &own) == 0 && own.st_dev == info.st_dev && own.st_ino == info.st_ino) return true;
+    }
+    return false;
+  }
+
+  void discover() {
+    const bool first = !discovered_once_;
+    discovered_once_ = true;
+    for (auto& [id, file] : files_) file->attached = false;
+    const std::set<std::string> paths = matching_paths();
+    if (paths.empty() && files_.empty()) intake_.problems().set(about("paths"), "no file matches");
+    else intake_.problems().clear(about("paths"));
+    for (const std::string& path : paths) {
+      struct stat info;
+      if (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) continue;
+      if (is_own_output(info)) {
+        intake_.problems().set(about(path), "is this program's own output and is not read: it would feed itself");
+        continue;
+      }
+      auto known = files_.find({info.st_dev, info.st_ino});
+      if (known != files_.end()) {
+        known->second->attached = true;
+        known->second->checkpoint.path = path;
+        continue;
+      }
+      if (files_.size() >= static_cast<std::size_t>(options_.number("most_files"))) {
+        intake_.problems().set(about("files"), "more files match than `most_files` allows; the rest is not read");
+        continue;
+      }
+      if (auto file = open(path, first)) {
+        file->attached = true;
+        files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+      }
+    }
+    for (auto& [id, file] : files_)
+      if (file->attached) file->detached_at = 0;
+      else if (file->detached_at == 0) file->detached_at = system_now();
+  }
+
+  std::unique_ptr<TrackedFile> open(const std::string& path, bool first) {
+    const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+    if (fd < 0) {
+      if (errno != ENOENT) intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+      return nullptr;
+    }
+    intake_.problems().clear(about(path));
+    struct stat info;
+    if (::fstat(fd, &info) != 0 || !S_ISREG(info.st_mode)) {
+      ::close(fd);
+      return nullptr;
+    }
+    auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
+    file->changed_at = system_now();
+    std::optional<FileCheckpoint> kept;
+    if (auto bytes = intake_.spool().state(key(*file))) kept = FileCheckpoint::decode(*bytes);
+    if (kept) file->checkpoint = *kept;
+    if (!kept || static_cast<std::uint64_t>(info.st_size) < file->checkpoint.position || !file->verify()) {
+      if (kept) count("replaced", 1);
+      file->restart();
+      if (!kept && first && options_.text("begin") == "end") file->advance(static_cast<std::uint64_t>(info.st_size));
+    }
+    file->checkpoint.path = path;
+    auto resource = std::make_shared<Resource>();
+    for (const auto& [field, text] : resource_) resource->add(field, text);
+    resource->add("log.file.path", path);
+    if (!host_.empty()) resource->add("host.name", host_);
+    file->resource = resource;
+    return file;
+  }
+
+  // Files that were renamed while nobody looked, and that the paths do not match any more, still hold lines to be read:
+  // they are looked for by their inodes in the folders where they were last seen.
+  void find_rotated_away() {
+    std::map<std::string, std::map<std::uint64_t, std::string>> folders;  // inode -> name
+    const std::string prefix = "file/" + name_ + "/";
+    std::vector<StateChange> gone;
+    for (const auto& [state_key, bytes] : intake_.spool().state_with_prefix(prefix)) {
+      auto kept = FileCheckpoint::decode(bytes);
+      const std::string id = state_key.substr(prefix.size());
+      const std::uint64_t inode = std::strtoull(id.c_str() + id.find(':') + 1, nullptr, 10);
+      const std::string folder = kept ? kept->path.substr(0, kept->path.rfind('/') + 1) : "";
+      auto [it, fresh] = folders.try_emplace(folder);
+      if (fresh && !folder.empty())
+        if (DIR* dir = ::opendir(folder.c_str())) {
+          while (const dirent* entry = ::readdir(dir)) it->second.emplace(entry->d_ino, entry->d_name);
+          ::closedir(dir);
+        }
+      auto found = it->second.find(inode);
+      if (found == it->second.end()) {
+        gone.push_back({state_key, "", true});
+        continue;
+      }
+      auto file = open(folder + found->second, false);
+      if (!file || file->key() != id) continue;
+      file->attached = false;
+      file->detached_at = system_now();
+      files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+    }
+    if (!gone.empty()) intake_.spool().note({gone, {}});
+  }
+
+  // A file that no path leads to any more is read to its end, and then some seconds longer.
+  bool is_done(TrackedFile& file) {
+    if (file.attached || file.checkpoint.position < file.seen_size) return false;
+    const std::int64_t now = system_now();
+    if (now - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
+    struct stat info;
+    if (::fstat(file.fd(), &info) == 0 && info.st_nlink == 0) intake_.spool().note({{{key(file), "", true}}, {}});
+    return true;
+  }
+
+  // ---- reading ----
+
+  void count(const char* what, std::int64_t n) { intake_.spool().count({{"source/" + name_ + "/" + what, n}}); }
+
+  // Reads the next chunk and hands its lines in. True if there may be more at once.
+  bool read_some(TrackedFile& file) {
+    struct stat info;
+    if (::fstat(file.fd(), &info) != 0) return false;
+    const auto size = static_cast<std::uint64_t>(info.st_size);
+    const std::int64_t now = system_now();
+    if (size < file.checkpoint.position || (size != file.seen_size && !file.verify())) {
+      count("truncated", 1);
+      file.restart();
+    }
+    if (size != file.seen_size || file.changed_at > now) file.seen_size = size, file.changed_at = now;
+    if (size == file.checkpoint.position) return false;
+    const std::int64_t quiet = now - file.changed_at;
+    // What stands at the end without a newline, and an event that may go on, are taken after a while.
+    const bool ends = quiet >= (split_.starts_with ? options_.section("join").number("wait") : options_.number("unfinished_after")) ||
+                      (file.detached_at != 0 && quiet >= kCloseAfter / 2);
+    if (size == file.waiting_size && !ends) return false;
+    const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);
+    for (std::size_t want = kChunk;; want = most) {
+      auto buffer = std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, size - file.checkpoint.position));
+      const ssize_t n = ::pread(file.fd(), buffer->bytes.get(), buffer->capacity, static_cast<off_t>(file.checkpoint.position));
+      if (n <= 0) {
+        if (n < 0) intake_.problems().set(about(file.checkpoint.path), std::string("cannot be read: ") + std::strerror(errno));
+        return false;
+      }
+      buffer->finish(static_cast<std::size_t>(n));
+      const bool to_end = file.checkpoint.position + static_cast<std::uint64_t>(n) >= size;
+      const std::string_view chunk(buffer->bytes.get(), buffer->size);
+      Split s = split(chunk, split_, file.checkpoint.skipping, (ends && to_end) || want >= most);
+      if (s.consumed == 0) {
+        if (!to_end && want < most) continue;
+        file.waiting_size = size;
+        return false;
+      }
+      file.waiting_size = 0;
+      return hand_in(file, std::move(buffer), std::move(s), now);
+    }
+  }
+
+  bool hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s, std::int64_t now) {
+    SourceBatch batch;
+    batch.source = name_;
+    batch.stream = file.checkpoint.stream;
+    batch.resource = file.resource;
+    batch.observed = now;
+    const std::uint64_t base = file.checkpoint.base + file.checkpoint.position;
+    for (SourceLine& line : s.events) line.position += base;
+    std::uint64_t invalid = 0;
+    if (!simdjson::validate_utf8(buffer->bytes.get(), s.consumed))
+      for (const SourceLine& line : s.events) invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
+    file.advance(file.checkpoint.position + s.consumed);
+    file.checkpoint.skipping = s.skipping;
+    batch.lines = std::move(s.events);
+    batch.changes.state.push_back({key(file), file.checkpoint.encode(), false});
+    auto add = [&](const char* what, std::uint64_t n) {
+      if (n) batch.changes.counters.push_back({"source/" + name_ + "/" + what, static_cast<std::int64_t>(n)});
+    };
+    add("lines", s.lines);
+    add("empty", s.empty);
+    add("joined", s.merged);
+    add("events", batch.lines.size());
+    add("bytes", s.consumed);
+    add("cut", s.cut);
+    add("cut_bytes", s.cut_bytes);
+    add("invalid_utf8", invalid);
+    batch.buffer = std::move(buffer);
+    refused_ = !intake_.submit(std::move(batch));
+    return !refused_;
+  }
+
+  const std::string name_;
+  const Options options_;
+  const std::vector<std::pair<std::string, std::string>> resource_;
+  Intake& intake_;
+  SplitSettings split_;
+  std::string host_;
+  std::map<std::pair<std::uint64_t, std::uint64_t>, std::unique_ptr<TrackedFile>> files_;
+  bool discovered_once_ = false;
+  bool refused_ = false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
+  std::atomic<std::uint64_t> bytes_behind_{0}, streams_{0};
+  std::atomic<bool> stopping_{false};
+  std::mutex mutex_;
+  std::condition_variable wake_;
+  std::thread thread_;
+};
+
+std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
+  auto prepared = std::make_shared<PreparedFiles>();
+  prepared->split.longest_line = static_cast<std::size_t>(c.options.number("longest_line"));
+  const Options& join = c.options.section("join");
+  prepared->split.most_lines = static_cast<std::size_t>(join.number("most_lines"));
+  prepared->split.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
+  if (const Node* node = join.node("starts_with")) {
+    std::vector<Problem> problems;
+    prepared->split.starts_with = Template::compile(join.text("starts_with"), c.patterns, {.open_end = true}, problems);
+    for (const Problem& p : problems) c.findings.error_within(*node, p);
+  }
+  return prepared;
+}
+
+const SourceKind kKind{
+    {"files",
+     "Reads lines that are appended to files. Finds new files while it runs, follows files that are renamed, and goes on after a restart where it was.",
+     "files: { paths: [/var/log/skerry/gate*.log] }",
+     {{.name = "paths", .type = OptionType::texts, .text = "Paths, with * ? [] and {a,b}.", .required = true},
+      {.name = "exclude", .type = OptionType::texts, .fallback = "", .text = "Paths or file names that are not read, with the same signs. Compressed files are never read: `*.gz`, `*.zst`, `*.xz`, `*.bz2`."},
+      {.name = "begin", .type = OptionType::choice, .fallback = "start", .text = "Where reading begins in files that are there at the first start.", .choices = {"start", "end"}},
+      {.name = "longest_line", .type = OptionType::size, .fallback = "1MiB", .text = "Longer lines are cut there; what is cut off is counted.", .least = 64},
+      {.name = "unfinished_after", .type = OptionType::duration, .fallback = "5s", .text = "A last line without a newline is taken when the file did not grow for that long."},
+      {.name = "most_files", .type = OptionType::integer, .fallback = "1000", .text = "How many files are read at once.", .least = 1},
+      {.name = "join", .type = OptionType::section, .text = "Joins lines that belong together to one event.",
+       .section = {{.name = "starts_with", .type = OptionType::template_text, .text = "A new event starts with a line that begins with this template; other lines belong to the event before them."},
+                   {.name = "wait", .type = OptionType::duration, .fallback = "1s", .text = "How long the last event of a file waits for further lines."},
+                   {.name = "most_lines", .type = OptionType::integer, .fallback = "500", .text = "More lines begin a new event.", .least = 1},
+                   {.name = "most_bytes", .type = OptionType::size, .fallback = "256KiB", .text = "More bytes begin a new event.", .least = 64}}}}},
+    prepare,
+    [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); }};
+const SourceRegistration registration(kKind);
+
+}  // namespace
+}  // namespace dingle

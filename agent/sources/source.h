@@ -1,0 +1,69 @@
+// Where lines come from. A source runs threads of its own, makes batches of lines of one stream, and hands them in; the
+// call blocks while the queues are full, which is all the backpressure there is.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "agent/configuration.h"
+#include "agent/problems.h"
+#include "core/event.h"
+#include "spool/spool.h"
+
+namespace dingle {
+
+struct SourceLine {
+  std::string_view text;
+  std::uint64_t position = 0;  // of its first byte in the stream
+};
+
+// Fields that all events of a stream share, with the texts that they point to.
+struct Resource {
+  std::vector<Field> fields;
+  std::vector<std::unique_ptr<std::string>> texts;
+  void add(std::string_view name, std::string_view text) {
+    texts.push_back(std::make_unique<std::string>(text));
+    fields.push_back({field_id(name), Value::text(*texts.back())});
+  }
+};
+
+// Some lines of one stream, and what becomes durable together with them.
+struct SourceBatch {
+  std::string source;
+  std::uint64_t stream = 0;
+  std::shared_ptr<const Resource> resource;
+  std::shared_ptr<const LineBuffer> buffer;
+  std::vector<SourceLine> lines;
+  std::int64_t observed = 0;  // ns since 1970
+  Changes changes;            // checkpoint and counters
+};
+
+// The engine, as a source sees it. Thread-safe.
+class Intake {
+ public:
+  virtual ~Intake() = default;
+  // Takes the batch; blocks while the queues are full. False when the engine is stopping: then the batch was not taken.
+  // Batches of one stream are appended in the order of the calls.
+  virtual bool submit(SourceBatch batch) = 0;
+  virtual Spool& spool() = 0;
+  virtual Problems& problems() = 0;
+};
+
+class Source {
+ public:
+  virtual ~Source() = default;  // stops if it runs
+  virtual void start() = 0;
+  virtual void stop() = 0;  // returns when no thread runs and nothing more will be submitted
+  // What it knows of its lag for status: bytes that are there and not read.
+  virtual std::uint64_t bytes_behind() const { return 0; }
+  virtual std::uint64_t streams() const { return 0; }
+};
+
+struct SourceMaking {
+  const SourceSettings& settings;
+  Intake& intake;
+};
+
+}  // namespace dingle

@@ -1,0 +1,69 @@
+// One file that is being read: its identity, its place, and what lets that survive restarts and rotation.
+//
+// A file's life is one stream, whatever it is called: device and inode say which file it is, and rungs (a position and a
+// hash of the 256 bytes before it) say that it still holds what was read. They are checked before anything is read.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "agent/sources/source.h"
+
+namespace dingle {
+
+struct Rung {
+  std::uint64_t position = 0, hash = 0;
+};
+
+// What the spool keeps of a file, beside its device and inode.
+struct FileCheckpoint {
+  std::string path;  // where it was last seen
+  std::uint64_t stream = 0;
+  std::uint64_t base = 0;      // position in the stream of the file's first byte
+  std::uint64_t position = 0;  // in the file: all before it is in the spool
+  bool skipping = false;       // within a line that was cut
+  std::vector<Rung> rungs;     // ascending; positions in the file
+  std::string encode() const;
+  static std::optional<FileCheckpoint> decode(std::string_view bytes);
+};
+
+class TrackedFile {
+ public:
+  TrackedFile(int fd, std::uint64_t device, std::uint64_t inode) : fd_(fd), device_(device), inode_(inode) {}
+  TrackedFile(const TrackedFile&) = delete;
+  TrackedFile& operator=(const TrackedFile&) = delete;
+  ~TrackedFile();
+
+  // Goes back to the highest rung that still holds; false if none does, then it is a new stream.
+  bool verify();
+  // After the bytes before `position` became events.
+  void advance(std::uint64_t position);
+  // Begins a new stream at the file's beginning.
+  void restart();
+
+  std::string key() const { return std::to_string(device_) + ":" + std::to_string(inode_); }
+  int fd() const { return fd_; }
+  std::uint64_t device() const { return device_; }
+  std::uint64_t inode() const { return inode_; }
+
+  FileCheckpoint checkpoint;
+  std::shared_ptr<const Resource> resource;
+  bool attached = true;             // a path of the source leads to it
+  std::uint64_t seen_size = 0;      // at the last look
+  std::uint64_t waiting_size = 0;   // the size at which no whole line or event was left; 0: unknown
+  std::int64_t changed_at = 0;      // ns; when it last grew
+  std::int64_t detached_at = 0;
+
+ private:
+  std::optional<std::uint64_t> hash_before(std::uint64_t position) const;
+  int fd_;
+  std::uint64_t device_, inode_;
+};
+
+std::uint64_t new_stream();  // random, never 0
+
+}  // namespace dingle

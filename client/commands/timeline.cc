@@ -1,0 +1,159 @@
+// dingle timeline: counts or measures over event time, as bars.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <iostream>
+
+#include "client/query_options.h"
+#include "client/table.h"
+#include "core/time/formats.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+struct TimelineOptions {
+  QueryOptions query;
+  std::string bucket, measure, field;
+  std::vector<std::string> by;
+};
+
+// How the parts of a split are told apart: by sign and by colour.
+constexpr const char* kSigns[] = {"█", "▓", "▒", "░", "▪", "▫", "•", "·"};
+constexpr const char* kColors[] = {"36", "33", "32", "35", "34", "31", "96", "37"};
+constexpr std::size_t kMostParts = 8;
+
+std::int64_t instant(const Json& text) {
+  const std::string s = json_text(text);
+  ParsedTime t;
+  scan_rfc3339(s.data(), s.data() + s.size(), t);
+  return t.nanoseconds;
+}
+
+std::string key_of(const Json& row) {
+  std::string key;
+  if (row.contains("keys"))
+    for (const Json& k : row["keys"]) key += (key.empty() ? "" : " / ") + (k.is_null() ? std::string("(none)") : json_text(k));
+  return key;
+}
+
+double value_of(const Json& row) { return row.contains("value") ? row["value"].get<double>() : row["count"].get<double>(); }
+
+std::string number(double v) { return v == static_cast<double>(static_cast<std::int64_t>(v)) ? with_thousands(static_cast<std::int64_t>(v)) : fmt::format("{:.2f}", v); }
+
+// `stacked`: parts add up (counts, sums); otherwise each part has a line of its own.
+void draw(const Client& client, const Json& body, bool stacked) {
+  std::map<std::string, double> totals;
+  std::map<std::int64_t, std::map<std::string, double>> buckets;
+  for (const Json& row : body["rows"]) {
+    totals[key_of(row)] += value_of(row);
+    buckets[instant(row["time"])][key_of(row)] = value_of(row);
+  }
+  if (buckets.empty()) {
+    std::cout << "no events\n";
+    return;
+  }
+  std::vector<std::pair<double, std::string>> parts;
+  for (const auto& [key, total] : totals) parts.emplace_back(total, key);
+  std::sort(parts.begin(), parts.end(), [](const auto& a, const auto& b) { return a.first != b.first ? a.first > b.first : a.second < b.second; });
+  const bool more = parts.size() > kMostParts;
+  if (more) parts.resize(kMostParts - 1);
+  auto part_of = [&](const std::string& key) {
+    for (std::size_t i = 0; i < parts.size(); ++i)
+      if (parts[i].second == key) return i;
+    return parts.size();  // others
+  };
+  const auto step = static_cast<std::int64_t>(body["bucket_seconds"].get<double>() * 1e9);
+  const bool split = totals.size() > 1 || !totals.begin()->first.empty();
+  double most = 0;
+  for (const auto& [time, values] : buckets) {
+    double sum = 0;
+    for (const auto& [key, v] : values) sum = stacked ? sum + v : std::max(sum, v);
+    most = std::max(most, sum);
+  }
+  const std::size_t room = client.width > 60 ? std::min<std::size_t>(client.width - 45, 100) : 20;
+  if (split) {
+    std::string legend;
+    for (std::size_t i = 0; i < parts.size(); ++i) legend += paint(client, kColors[i], kSigns[i]) + " " + parts[i].second + "   ";
+    if (more) legend += paint(client, kColors[kMostParts - 1], kSigns[kMostParts - 1]) + " others";
+    std::cout << legend << "\n";
+  }
+  const bool with_date = step >= kDay;
+  std::string day;
+  for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t += step) {
+    const std::string text = format_short(t);
+    if (!with_date && text.substr(0, 10) != day) {
+      day = text.substr(0, 10);
+      std::cout << paint(client, "1", day) << "\n";
+    }
+    std::vector<double> sums(parts.size() + 1, 0);
+    double all = 0;
+    if (auto it = buckets.find(t); it != buckets.end())
+      for (const auto& [key, v] : it->second) sums[part_of(key)] += v, all += v;
+    const std::string label = with_date ? text.substr(0, 10) : text.substr(11, step < 60 * kSecond ? 8 : 5);
+    if (stacked) {
+      std::string bar;
+      double before = 0;
+      std::size_t drawn = 0;
+      for (std::size_t i = 0; i < sums.size(); ++i) {
+        before += sums[i];
+        std::string piece;
+        for (auto to = static_cast<std::size_t>(before / std::max(most, 1e-9) * static_cast<double>(room) + 0.5); drawn < to; ++drawn) piece += kSigns[std::min(i, kMostParts - 1)];
+        if (!piece.empty()) bar += paint(client, kColors[std::min(i, kMostParts - 1)], piece);
+      }
+      std::cout << label << "  " << fmt::format("{:>10}", number(all)) << "  " << bar << "\n";
+    } else {
+      for (std::size_t i = 0; i < sums.size(); ++i) {
+        if (sums[i] == 0 && split) continue;
+        std::string piece;
+        for (std::size_t n = static_cast<std::size_t>(sums[i] / std::max(most, 1e-9) * static_cast<double>(room) + 0.5); n > 0; --n) piece += kSigns[std::min(i, kMostParts - 1)];
+        std::cout << label << "  " << fmt::format("{:>10}", number(sums[i])) << "  " << paint(client, kColors[std::min(i, kMostParts - 1)], piece) << "\n";
+        if (!split) break;
+      }
+    }
+  }
+}
+
+int run(Client& client, const TimelineOptions& o) {
+  Parameters parameters = o.query.parameters();
+  if (!o.bucket.empty()) parameters.emplace("bucket", o.bucket);
+  if (!o.measure.empty()) parameters.emplace("measure", o.measure);
+  if (!o.field.empty()) parameters.emplace("field", o.field);
+  for (const std::string& field : o.by) parameters.emplace("by", field);
+  Answer a = call(client, "GET", "/v1/timeline", parameters);
+  if (!a.ok) return kFoundProblems;
+  const bool damaged = report_problems(a.body);
+  if (client.output == OutputForm::table) {
+    draw(client, a.body, o.measure.empty() || o.measure == "count" || o.measure == "sum");
+    std::string what = o.measure.empty() || o.measure == "count" ? "events" : o.measure + " of " + o.field;
+    std::cout << paint(client, "2", what + " per " + format_duration(static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) + ", event time in UTC" + (a.body["approximate"].get<bool>() ? "; approximate" : "")) << "\n";
+  } else {
+    std::vector<Json> rows;
+    for (const Json& row : a.body["rows"]) {
+      Json flat{{"time", row["time"]}};
+      for (std::size_t i = 0; i < o.by.size(); ++i) flat[o.by[i]] = row["keys"][i];
+      flat["count"] = row["count"];
+      if (row.contains("value")) flat["value"] = row["value"];
+      rows.push_back(std::move(flat));
+    }
+    std::vector<Column> columns{{"time", ""}};
+    for (const std::string& field : o.by) columns.push_back({field, ""});
+    columns.push_back({"count", ""});
+    if (!o.measure.empty() && o.measure != "count") columns.push_back({"value", ""});
+    print_rows(client, columns, rows);
+  }
+  return damaged ? kFoundProblems : kFine;
+}
+
+const CommandRegistration registration("timeline", "Counts events over time, split by a field, or measures a field", "dingle timeline --by service.name --bucket 1m --from 1h", true, [](CLI::App& app) -> std::function<int(Client&)> {
+  auto o = std::make_shared<TimelineOptions>();
+  o->query.add_to(app);
+  app.add_option("--bucket", o->bucket, "The length of a bucket: 10s, 5m, 1h");
+  app.add_option("--by", o->by, "Split by this field; two at most")->delimiter(',');
+  app.add_option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
+  app.add_option("--field", o->field, "The field that is measured");
+  return [o](Client& client) { return run(client, *o); };
+});
+
+}  // namespace
+}  // namespace dingle

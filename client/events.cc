@@ -1,0 +1,69 @@
+#include "client/events.h"
+
+#include <algorithm>
+
+#include "core/time/formats.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+std::string short_time(const Json& event) {
+  const std::string text = event.value("timestamp", "");
+  ParsedTime t;
+  const char* end = text.data() + text.size();
+  return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : text;
+}
+
+const char* severity_color(const Json& event) {
+  const int n = event.contains("severity_number") && event["severity_number"].is_number() ? event["severity_number"].get<int>() : 0;
+  return n >= 17 ? "31" : n >= 13 ? "33" : n >= 9 ? "32" : "2";
+}
+
+std::string padded(std::string text, std::size_t width) {
+  text = cut_to_width(text, width);
+  return text + std::string(width - std::min(width, display_width(text)), ' ');
+}
+
+}  // namespace
+
+std::string event_line(const Client& client, const Json& event) {
+  const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
+  const std::string service = event.contains("service.name") ? json_text(event["service.name"]) : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"]) : "";
+  const std::size_t used = 23 + 2 + 13 + 2 + 7 + 2;
+  const std::size_t width = client.width > used + 20 ? client.width - used : 20;
+  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " + paint(client, severity_color(event), padded(severity, 7)) + "  " + cut_to_width(one_line(event.value("body", "")), width);
+}
+
+std::string event_in_full(const Client& client, const Json& event) {
+  const Json types = event.value("dingle.types", Json::object());
+  std::size_t width = 0;
+  for (const auto& [key, value] : event.items())
+    if (key != "dingle.types") width = std::max(width, key.size());
+  std::string out;
+  for (const auto& [key, value] : event.items()) {
+    if (key == "dingle.types") continue;
+    std::string type = key == "timestamp" || key == "observed_timestamp" ? "timestamp" : key == "body" ? "text" : types.value(key, "");
+    type.resize(9, ' ');
+    std::string text = json_text(value);
+    std::string shown;  // further lines of a body stand below the first
+    const std::string indent(width + 15, ' ');
+    for (char c : text) {
+      if (c == '\n') shown += "\n" + indent;
+      else if (c == '\t') shown += "    ";
+      else shown += static_cast<unsigned char>(c) < 0x20 ? std::string("·") : std::string(1, c);
+    }
+    out += "  " + paint(client, "36", key) + std::string(width - key.size(), ' ') + "  " + paint(client, "2", type) + "  " + shown + "\n";
+  }
+  return out;
+}
+
+std::vector<Column> columns_of(const std::vector<Json>& events) {
+  std::vector<Column> columns;
+  for (const Json& event : events)
+    for (const auto& [key, value] : event.items())
+      if (std::none_of(columns.begin(), columns.end(), [&, k = key](const Column& c) { return c.key == k; })) columns.push_back({key, key});
+  return columns;
+}
+
+}  // namespace dingle

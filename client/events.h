@@ -1,0 +1,18 @@
+// How events look to people.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "client/table.h"
+
+namespace dingle {
+
+// One line: time, severity, service, body. Newlines of the body are shown as ⏎.
+std::string event_line(const Client& client, const Json& event);
+// All fields, one a line, with their types if the event has `dingle.types`.
+std::string event_in_full(const Client& client, const Json& event);
+// All keys of the events in the order of their first appearance, for CSV.
+std::vector<Column> columns_of(const std::vector<Json>& events);
+
+}  // namespace dingle

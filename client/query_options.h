@@ -1,0 +1,51 @@
+// The options of commands that ask the store: condition, words, time range, indexes.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "client/connection.h"
+
+namespace dingle {
+
+struct QueryOptions {
+  std::string where, words, from, to, destination;
+  std::vector<std::string> indexes;
+
+  void add_to(CLI::App& app) {
+    app.add_option("WHERE", where, "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
+    app.add_option("--has", words, "All of these words, in the body or any text field");
+    app.add_option("--from", from, "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
+    app.add_option("--to", to, "Before this event time");
+    app.add_option("--index", indexes, "Only these indexes; * for any text");
+    app.add_option("--destination", destination, "Only this destination's indexes");
+  }
+
+  Parameters parameters() const {
+    Parameters p;
+    std::string condition = where;
+    if (!words.empty()) {
+      std::string quoted;
+      for (char c : words) quoted += c == '\'' ? "''" : std::string(1, c);
+      condition = (where.empty() ? "" : "(" + where + ") and ") + "has '" + quoted + "'";
+    }
+    auto add = [&](const char* name, const std::string& value) {
+      if (!value.empty()) p.emplace(name, value);
+    };
+    add("where", condition);
+    add("from", from);
+    add("to", to);
+    add("destination", destination);
+    for (const std::string& index : indexes) p.emplace("index", index);
+    return p;
+  }
+};
+
+// Says what went wrong while reading indexes, if something did.
+inline bool report_problems(const Json& body) {
+  if (!body.contains("scanned") || !body["scanned"].contains("problems")) return false;
+  for (const Json& p : body["scanned"]["problems"]) std::fprintf(stderr, "dingle: %s\n", p.get<std::string>().c_str());
+  return true;
+}
+
+}  // namespace dingle

@@ -1,0 +1,32 @@
+// Rows for people or for programs.
+#pragma once
+
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+#include "client/command.h"
+
+namespace dingle {
+
+using Json = nlohmann::ordered_json;
+
+struct Column {
+  std::string key;    // of the row's object
+  std::string title;  // for people
+  enum class Look { text, count, bytes, time, seconds } look = Look::text;
+};
+
+// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table the last text column
+// is cut at the terminal's width.
+void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
+
+std::string with_thousands(std::int64_t number);  // 1 234 567
+std::size_t display_width(std::string_view text);  // characters, not bytes
+std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
+std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎
+std::string paint(const Client& client, const char* code, const std::string& text);  // nothing without colour
+std::string json_text(const Json& value);  // a string as it is, others as JSON
+std::string csv_cell(const std::string& text);
+
+}  // namespace dingle

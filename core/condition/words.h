@@ -1,0 +1,43 @@
+// Words of a text, for the full-text test `has`: runs of ASCII letters, digits and bytes from 0x80; ASCII case does not
+// count. "GET /gate/7" has the words get, gate, 7.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace dingle {
+
+inline bool is_word_byte(char c) {
+  auto b = static_cast<unsigned char>(c);
+  return (b >= '0' && b <= '9') || ((b | 0x20) >= 'a' && (b | 0x20) <= 'z') || b >= 0x80;
+}
+inline char lower_ascii(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; }
+
+// Calls `take(std::string_view)` with each word as it is written. A view into `text`.
+template <class Take>
+void for_each_word(std::string_view text, Take take) {
+  for (std::size_t i = 0; i < text.size();) {
+    while (i < text.size() && !is_word_byte(text[i])) ++i;
+    std::size_t from = i;
+    while (i < text.size() && is_word_byte(text[i])) ++i;
+    if (i != from) take(text.substr(from, i - from));
+  }
+}
+
+// What `has 'a b-c'` looks for: each piece between blanks must occur, its signs included, with word borders at its ends.
+class WordQuery {
+ public:
+  explicit WordQuery(std::string_view text);
+  std::size_t pieces() const { return pieces_.size(); }
+  bool piece_in(std::size_t piece, std::string_view text) const;
+  bool all_in(std::string_view text) const;
+  // The words, in lower case, that a text with all pieces must contain.
+  const std::vector<std::string>& words() const { return words_; }
+
+ private:
+  std::vector<std::string> pieces_;  // lower case
+  std::vector<std::string> words_;
+};
+
+}  // namespace dingle

@@ -1,0 +1,112 @@
+// Events and batches: the unit of work on the way from a source to the spool.
+//
+// A batch is some lines of one stream, read into one shared, immutable buffer, and a table of events that are
+// slices of it. Event and field texts point into the buffer or into the batch's arena and live as long as it.
+// The fields of an event are a short array in the arena: no malloc per event.
+#pragma once
+
+#include <algorithm>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/arena.h"
+#include "core/names.h"
+#include "core/value.h"
+
+namespace dingle {
+
+struct Field {
+  FieldId name = kNoField;
+  Value value;
+};
+
+// Where lines are read into. `size` bytes of text, followed by kPadding readable zero bytes, so that
+// scanners may load whole vectors at the end.
+struct LineBuffer {
+  static constexpr std::size_t kPadding = 64;
+  explicit LineBuffer(std::size_t capacity_) : bytes(std::make_unique_for_overwrite<char[]>(capacity_ + kPadding)), capacity(capacity_) {}
+  void finish(std::size_t size_) {
+    size = size_;
+    std::fill_n(bytes.get() + size, kPadding, '\0');
+  }
+  std::unique_ptr<char[]> bytes;
+  std::size_t capacity;
+  std::size_t size = 0;
+};
+
+inline constexpr std::size_t kMostFields = 1000;  // per event; what is beyond is not added, and counted
+
+struct Event {
+  std::string_view body;
+  std::int64_t timestamp = 0;  // ns since 1970 UTC: when it happened; the observed time until a step knows better
+  std::int64_t observed = 0;   // ns since 1970 UTC: when it was read
+  std::uint64_t position = 0;  // of its first byte within the stream
+  Field* fields = nullptr;
+  std::uint16_t field_count = 0;
+  std::uint16_t field_capacity = 0;
+  std::uint16_t template_number = 0;  // of the parse step that matched, counted from 1; 0: none did
+  std::uint16_t ordinal = 0;          // among the events that one pipeline made of one input
+  bool dropped = false;
+
+  std::span<Field> all() { return {fields, field_count}; }
+  std::span<const Field> all() const { return {fields, field_count}; }
+
+  Field* find(FieldId name) {
+    for (Field& f : all())
+      if (f.name == name) return &f;
+    return nullptr;
+  }
+  const Field* find(FieldId name) const { return const_cast<Event*>(this)->find(name); }
+
+  // Room for `more` further fields. False at kMostFields.
+  bool reserve(Arena& arena, std::size_t more) {
+    std::size_t need = field_count + more;
+    if (need <= field_capacity) return true;
+    if (need > kMostFields) return false;
+    std::size_t capacity = std::min(kMostFields, std::max<std::size_t>({8, need, field_capacity * std::size_t{2}}));
+    auto* to = static_cast<Field*>(arena.allocate(capacity * sizeof(Field)));
+    std::copy(fields, fields + field_count, to);
+    fields = to;
+    field_capacity = static_cast<std::uint16_t>(capacity);
+    return true;
+  }
+  // Replaces the field of that name, or adds it. False at kMostFields or for kNoField.
+  bool set(Arena& arena, FieldId name, Value value) {
+    if (name == kNoField) return false;
+    if (Field* f = find(name)) return f->value = value, true;
+    if (!reserve(arena, 1)) return false;
+    fields[field_count++] = {name, value};
+    return true;
+  }
+  bool erase(FieldId name) {
+    Field* f = find(name);
+    if (f == nullptr) return false;
+    std::copy(f + 1, fields + field_count, f);
+    --field_count;
+    return true;
+  }
+};
+
+struct Batch {
+  std::shared_ptr<const LineBuffer> buffer;
+  Arena arena;
+  std::vector<Event> events;
+  std::span<const Field> resource;  // of the stream; not owned: outlives the batch
+
+  // The value of a field of an event, or of its resource, or one of the parts that every event has.
+  Value get(const Event& event, FieldId name) const {
+    if (name == names::body) return Value::text(event.body);
+    if (const Field* f = event.find(name)) return f->value;
+    if (name == names::timestamp) return Value::timestamp(event.timestamp);
+    if (name == names::observed_timestamp) return Value::timestamp(event.observed);
+    for (const Field& f : resource)
+      if (f.name == name) return f.value;
+    return {};
+  }
+};
+
+}  // namespace dingle

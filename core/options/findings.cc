@@ -1,0 +1,80 @@
+#include "core/options/findings.h"
+
+#include <algorithm>
+#include <cstdint>
+
+namespace dingle {
+namespace {
+
+std::string_view line_of(std::string_view source, std::size_t line) {
+  for (std::size_t n = 1; n < line; ++n) {
+    std::size_t end = source.find('\n');
+    if (end == std::string_view::npos) return {};
+    source.remove_prefix(end + 1);
+  }
+  source = source.substr(0, source.find('\n'));
+  if (!source.empty() && source.back() == '\r') source.remove_suffix(1);
+  return source;
+}
+
+}  // namespace
+
+void Findings::error_within(const Node& scalar, const Problem& problem) {
+  Place place = scalar.place;
+  std::string_view line = line_of(source_, place.line);
+  std::size_t length = std::max<std::size_t>(1, problem.length);
+  if (place.column >= 1 && place.column <= line.size()) {
+    std::string_view raw = line.substr(place.column - 1);
+    const char quote = raw[0] == '\'' || raw[0] == '"' ? raw[0] : '\0';
+    std::size_t at = quote ? 1 : 0, offset = 0;
+    bool same = true;
+    while (offset < problem.offset && at < raw.size()) {  // walk both texts side by side
+      if (quote == '\'' && raw.substr(at, 2) == "''") ++at;
+      else if (quote == '"' && raw[at] == '\\') ++at;
+      else if (offset < scalar.scalar.size() && raw[at] != scalar.scalar[offset]) same = false;
+      ++at, ++offset;
+    }
+    if (same && offset == problem.offset) place.column += at;
+    else length = 1;
+  }
+  error(place, length, problem.message, problem.hint);
+}
+
+std::size_t Findings::errors() const {
+  return static_cast<std::size_t>(std::count_if(all_.begin(), all_.end(), [](const Finding& f) { return f.is_error; }));
+}
+
+void Findings::sort() {
+  std::stable_sort(all_.begin(), all_.end(), [](const Finding& a, const Finding& b) { return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column); });
+}
+
+std::string render(const Finding& f, std::string_view file, std::string_view source, bool color) {
+  auto paint = [&](const char* code, const std::string& text) { return color ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text; };
+  std::string out;
+  std::string where = std::string(file);
+  if (f.place.line) where += ":" + std::to_string(f.place.line) + ":" + std::to_string(f.place.column);
+  out += paint("1", where + ":") + " " + (f.is_error ? paint("1;31", "error:") : paint("1;33", "warning:")) + " " + paint("1", f.message) + "\n";
+  std::string number = std::to_string(f.place.line);
+  std::string margin(number.size() + 2, ' ');
+  if (f.place.line) {
+    std::string_view line = line_of(source, f.place.line);
+    std::size_t column = std::max<std::size_t>(1, std::min(f.place.column, line.size() + 1));
+    std::size_t length = std::max<std::size_t>(1, std::min(f.length, line.size() + 1 - column));
+    constexpr std::size_t kWidth = 140;  // of what is shown of a long line
+    std::size_t from = column > kWidth - 20 ? column - (kWidth - 60) : 0;
+    std::string shown = std::string(line.substr(std::min(from, line.size()), kWidth));
+    std::string caret;
+    std::size_t shown_length = 0;
+    for (std::size_t i = from; i + 1 < column + length && i < from + kWidth; ++i) {
+      if (i < line.size() && (static_cast<unsigned char>(line[i]) & 0xC0) == 0x80) continue;  // one column a character
+      if (i + 1 < column) caret += i < line.size() && line[i] == '\t' ? '\t' : ' ';
+      else caret += shown_length++ == 0 ? '^' : '~';
+    }
+    if (shown_length == 0) caret += '^';
+    out += "  " + paint("34", number + " |") + " " + shown + "\n" + margin + " " + paint("34", "|") + " " + paint("1;31", caret) + "\n";
+  }
+  if (!f.hint.empty()) out += margin + " " + paint("34", "=") + " " + f.hint + "\n";
+  return out;
+}
+
+}  // namespace dingle

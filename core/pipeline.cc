@@ -1,0 +1,28 @@
+#include "core/pipeline.h"
+
+#include "core/template/lexemes.h"
+
+namespace dingle {
+
+void Pipeline::run(Batch& batch, std::vector<StepTally>& tallies) const {
+  tallies.resize(steps.size());
+  for (std::size_t i = 0; i < steps.size(); ++i) {
+    std::uint64_t alive = 0;
+    for (const Event& event : batch.events) alive += !event.dropped;
+    StepTally tally;
+    steps[i]->run(batch, tally);
+    const std::uint64_t passed_by = alive - tally.in;  // for which the step's condition did not hold
+    tally.in += passed_by;
+    tally.out += passed_by;
+    tallies[i].add(tally);
+  }
+  for (Event& event : batch.events) {
+    if (event.dropped) continue;
+    const Field* severity = event.find(names::severity);
+    int number = 0;
+    if (severity && severity->value.kind() == Kind::text && severity_number_of(severity->value.as_text(), number) && event.find(names::severity_number) == nullptr)
+      event.set(batch.arena, names::severity_number, Value::integer(number));
+  }
+}
+
+}  // namespace dingle

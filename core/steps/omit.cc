@@ -1,0 +1,33 @@
+// omit: takes fields away.
+#include "core/steps/step.h"
+
+namespace dingle {
+namespace {
+
+const ComponentSpec kSpec{"omit", "Takes fields away. A field that an event lacks is no error. Omitting `body` leaves it empty.", "omit: { fields: [ident, auth] }",
+                          {{.name = "fields", .type = OptionType::fields, .text = "The fields to take away.", .required = true}}};
+
+class Omit final : public Step {
+ public:
+  std::vector<FieldId> fields;
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event& event) {
+      for (FieldId field : fields) {
+        if (field == names::body) event.body = {};
+        else event.erase(field);
+      }
+      ++tally.out;
+    });
+  }
+};
+
+std::unique_ptr<Step> make(const StepMaking& m) {
+  auto step = std::make_unique<Omit>();
+  for (const std::string& name : m.options.texts("fields")) step->fields.push_back(field_id(name));
+  return step;
+}
+
+const StepRegistration registration({kSpec, make});
+
+}  // namespace
+}  // namespace dingle

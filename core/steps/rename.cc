@@ -1,0 +1,45 @@
+// rename: gives fields another name.
+#include "core/steps/step.h"
+
+namespace dingle {
+namespace {
+
+const ComponentSpec kSpec{"rename", "Gives fields another name; their values stay. A field that an event lacks is no error; a field that has the new name already is replaced.",
+                          "rename: { fields: { ship: vessel.name, ts: at } }",
+                          {{.name = "fields", .type = OptionType::renames, .text = "Old names and new names.", .required = true}}};
+
+class Rename final : public Step {
+ public:
+  std::vector<std::pair<FieldId, FieldId>> pairs;
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event& event) {
+      for (auto [from, to] : pairs) {
+        const Field* f = event.find(from);
+        if (f == nullptr) continue;
+        Value value = f->value;
+        event.erase(from);
+        if (to == names::body) event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
+        else event.set(batch.arena, to, value);
+      }
+      ++tally.out;
+    });
+  }
+};
+
+std::unique_ptr<Step> make(const StepMaking& m) {
+  auto step = std::make_unique<Rename>();
+  for (const auto& entry : m.options.tree("fields").entries) {
+    for (const std::string& name : {entry.key, entry.value.scalar})
+      if (name == "timestamp" || name == "observed_timestamp") {
+        m.findings.error(entry.value, "`rename` cannot change `" + name + "`", "use the step `time`");
+        return nullptr;
+      }
+    step->pairs.emplace_back(field_id(entry.key), field_id(entry.value.scalar));
+  }
+  return step;
+}
+
+const StepRegistration registration({kSpec, make});
+
+}  // namespace
+}  // namespace dingle

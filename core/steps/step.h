@@ -1,0 +1,86 @@
+// Steps: the operations of a pipeline. A step works on a whole batch at once, without state of its own, so that several
+// workers may run one step on different batches.
+//
+// A kind of step is one file: a ComponentSpec with its options, a class, and a StepRegistration. Nothing else names it.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/condition/condition.h"
+#include "core/event.h"
+#include "core/options/options.h"
+#include "core/template/library.h"
+
+namespace dingle {
+
+// What one step did to one batch. in + created = out + merged + dropped + failed: an event that failed is kept, marked
+// and passed on, but counted apart.
+struct StepTally {
+  std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
+  std::vector<std::uint64_t> matched;  // parse: by template
+  void add(const StepTally& other);
+};
+
+// Reads an event's fields for conditions.
+class EventReader final : public FieldReader {
+ public:
+  EventReader(const Batch& batch, const Event& event) : batch_(batch), event_(event) {}
+  Value get(FieldId field) const override { return batch_.get(event_, field); }
+  bool any_text(const std::function<bool(std::string_view)>& test) const override;
+
+ private:
+  const Batch& batch_;
+  const Event& event_;
+};
+
+class Step {
+ public:
+  virtual ~Step() = default;
+  // Works on the events that `takes` them: not dropped, and where the step's condition holds. Counts what it did with
+  // those in `tally`; the pipeline counts the others.
+  virtual void run(Batch& batch, StepTally& tally) const = 0;
+  // For check: why no event can pass behind this step, or "".
+  virtual std::string stops_everything() const { return ""; }
+  // How many templates it has: the size of `matched`.
+  virtual std::size_t templates() const { return 0; }
+
+  std::string kind;
+  std::unique_ptr<Condition> where;  // nullptr: every event
+  bool takes(const Batch& batch, const Event& event) const { return !event.dropped && (!where || where->holds(EventReader(batch, event))); }
+
+ protected:
+  // Calls `work(event)` for each event that the step takes.
+  template <class Work>
+  void each(Batch& batch, StepTally& tally, Work work) const {
+    for (Event& event : batch.events) {
+      if (!takes(batch, event)) continue;
+      ++tally.in;
+      work(event);
+    }
+  }
+};
+
+// What a step is made from.
+struct StepMaking {
+  const Options& options;
+  const PatternLibrary& patterns;
+  Findings& findings;
+};
+
+struct StepKind {
+  ComponentSpec spec;
+  std::unique_ptr<Step> (*make)(const StepMaking&);  // nullptr when it reported errors
+};
+
+const std::vector<StepKind>& step_kinds();  // sorted by name
+const StepKind* step_kind(std::string_view name);
+
+struct StepRegistration {
+  explicit StepRegistration(StepKind kind);
+};
+
+}  // namespace dingle

@@ -1,0 +1,62 @@
+// time: a field becomes the event's timestamp.
+#include "core/steps/step.h"
+#include "core/template/template.h"
+#include "core/time/zone.h"
+
+namespace dingle {
+namespace {
+
+const ComponentSpec kSpec{
+    "time",
+    "Takes the event's timestamp from a field: a timestamp that a template captured, a text in any common form, or a number of seconds (milli-, micro-, nanoseconds) "
+    "since 1970. Events without the field keep the time at which they were read. What is no time stays in its field and is counted.",
+    "time: { field: at, zone: Europe/Stockholm }",
+    {{.name = "field", .type = OptionType::field, .text = "The field that holds the time.", .required = true},
+     {.name = "zone", .type = OptionType::zone, .fallback = "UTC", .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00."},
+     {.name = "keep", .type = OptionType::boolean, .fallback = "false", .text = "Keep the field as well."}}};
+
+class Time final : public Step {
+ public:
+  FieldId field = kNoField;
+  Zone zone;
+  bool keep = false;
+
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event& event) {
+      const Field* f = event.find(field);
+      if (f == nullptr) {
+        ++tally.out;
+        return;
+      }
+      Value v = f->value;
+      if (v.kind() == Kind::text) v = convert_text(v.as_text(), Kind::timestamp, {&batch.arena, event.observed});
+      else if (v.is_number()) v = convert_text(batch.arena.copy(v.to_string()), Kind::timestamp, {&batch.arena, event.observed});
+      if (v.kind() != Kind::timestamp) {
+        event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("time: the field " + std::string(field_name(field)) + " holds no time")));
+        ++tally.failed;
+        return;
+      }
+      event.timestamp = v.zoneless() ? zone.to_utc(v.as_integer()) : v.as_integer();
+      if (!keep) event.erase(field);
+      ++tally.out;
+    });
+  }
+};
+
+std::unique_ptr<Step> make(const StepMaking& m) {
+  auto step = std::make_unique<Time>();
+  step->field = field_id(m.options.text("field"));
+  step->keep = m.options.flag("keep");
+  auto zone = Zone::named(m.options.text("zone"));
+  if (!zone) {
+    m.findings.error_within(*m.options.node("zone"), zone.problem());
+    return nullptr;
+  }
+  step->zone = *zone;
+  return step;
+}
+
+const StepRegistration registration({kSpec, make});
+
+}  // namespace
+}  // namespace dingle

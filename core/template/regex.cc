@@ -1,0 +1,119 @@
+#define PCRE2_CODE_UNIT_WIDTH 8
+#include "core/template/regex.h"
+
+#include <pcre2.h>
+
+#include <algorithm>
+
+namespace dingle {
+namespace {
+
+constexpr std::uint32_t kMatchLimit = 200'000;  // steps of the engine in one call
+constexpr std::size_t kLongestRegex = 10'000;
+
+// What a thread needs to match; made at its first match.
+struct PerThread {
+  pcre2_match_data* data = pcre2_match_data_create(64, nullptr);
+  pcre2_match_context* context = pcre2_match_context_create(nullptr);
+  pcre2_jit_stack* stack = pcre2_jit_stack_create(32 * 1024, 512 * 1024, nullptr);
+  PerThread() {
+    pcre2_set_match_limit(context, kMatchLimit);
+    pcre2_set_depth_limit(context, kMatchLimit);
+    pcre2_set_heap_limit(context, 10'000);  // KiB
+    pcre2_jit_stack_assign(context, nullptr, stack);
+  }
+  ~PerThread() {
+    pcre2_match_data_free(data);
+    pcre2_match_context_free(context);
+    pcre2_jit_stack_free(stack);
+  }
+};
+
+PerThread& per_thread() {
+  thread_local PerThread the_one;
+  return the_one;
+}
+
+// The offset of something that templates do not allow, or npos.
+std::size_t refused_part(std::string_view pattern, std::string* what) {
+  bool in_class = false;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    if (pattern[i] == '\\' && i + 1 < pattern.size()) {
+      char next = pattern[i + 1];
+      if (!in_class && (next == 'K' || next == 'C')) return *what = std::string("\\") + next, i;
+      if (next == 'Q') {
+        std::size_t close = pattern.find("\\E", i);
+        if (close == std::string_view::npos) return std::string_view::npos;
+        i = close;
+      }
+      ++i;
+    } else if (in_class) {
+      in_class = pattern[i] != ']';
+    } else if (pattern[i] == '[') {
+      in_class = true;
+      if (i + 1 < pattern.size() && pattern[i + 1] == '^') ++i;
+      if (i + 1 < pattern.size() && pattern[i + 1] == ']') ++i;
+    } else if (pattern.substr(i, 2) == "(*") {
+      return *what = "a verb (*...)", i;
+    }
+  }
+  return std::string_view::npos;
+}
+
+}  // namespace
+
+Result<Regex> Regex::compile(std::string_view pattern, Where where) {
+  if (pattern.size() > kLongestRegex) return Problem{"the regex is longer than 10000 bytes", "split it into several parts", 0, pattern.size()};
+  std::string what;
+  if (std::size_t at = refused_part(pattern, &what); at != std::string_view::npos)
+    return Problem{what + " is not allowed in a regex here", "match from left to right without it", at, 2};
+  std::uint32_t options = PCRE2_NO_AUTO_CAPTURE | (where == Where::anchored ? PCRE2_ANCHORED : 0);
+  if (std::any_of(pattern.begin(), pattern.end(), [](char c) { return static_cast<unsigned char>(c) >= 0x80; }) ||
+      pattern.find("\\p") != std::string_view::npos || pattern.find("\\x{") != std::string_view::npos)
+    options |= PCRE2_UTF | PCRE2_MATCH_INVALID_UTF;
+  int error = 0;
+  std::size_t offset = 0;
+  pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(pattern.data()), pattern.size(), options, &error, &offset, nullptr);
+  if (code == nullptr) {
+    char message[256];
+    pcre2_get_error_message(error, reinterpret_cast<PCRE2_UCHAR*>(message), sizeof message);
+    return Problem{std::string("the regex is not valid: ") + message, "", std::min(offset, pattern.size()), 1};
+  }
+  pcre2_jit_compile(code, PCRE2_JIT_COMPLETE);
+  Regex regex;
+  regex.code_ = std::shared_ptr<const void>(code, [](const void* c) { pcre2_code_free(const_cast<pcre2_code*>(static_cast<const pcre2_code*>(c))); });
+  regex.source_ = std::string(pattern);
+  std::uint32_t may_be_empty = 1, first_type = 0, first_unit = 0;
+  const std::uint8_t* bitmap = nullptr;
+  pcre2_pattern_info(code, PCRE2_INFO_MATCHEMPTY, &may_be_empty);
+  pcre2_pattern_info(code, PCRE2_INFO_FIRSTBITMAP, &bitmap);
+  pcre2_pattern_info(code, PCRE2_INFO_FIRSTCODETYPE, &first_type);
+  pcre2_pattern_info(code, PCRE2_INFO_FIRSTCODEUNIT, &first_unit);
+  if (!may_be_empty && bitmap != nullptr) {
+    std::string bytes;
+    for (unsigned b = 0; b < 256; ++b)
+      if (bitmap[b / 8] >> (b % 8) & 1) bytes += static_cast<char>(b);
+    regex.first_ = ByteClass::of(bytes);
+  } else if (!may_be_empty && first_type == 1) {
+    auto c = static_cast<char>(first_unit);
+    const bool letter = (c | 0x20) >= 'a' && (c | 0x20) <= 'z';
+    const std::string both{c, letter ? static_cast<char>(c ^ 0x20) : c};  // the engine may have folded the case
+    regex.first_ = ByteClass::of(both);
+  }
+  return regex;
+}
+
+Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_t* to) const {
+  PerThread& mine = per_thread();
+  auto* code = static_cast<const pcre2_code*>(code_.get());
+  const char* subject = text.data() ? text.data() : "";
+  int n = pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(subject), text.size(), 0, 0, mine.data, mine.context);
+  if (n == PCRE2_ERROR_NOMATCH) return Outcome::no_match;
+  if (n < 0) return Outcome::too_expensive;
+  const std::size_t* ovector = pcre2_get_ovector_pointer(mine.data);
+  *from = ovector[0];
+  *to = ovector[1];
+  return Outcome::match;
+}
+
+}  // namespace dingle

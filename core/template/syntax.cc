@@ -1,0 +1,138 @@
+#include "core/template/syntax.h"
+
+#include "core/template/library.h"
+
+namespace dingle {
+namespace {
+
+class Parser {
+ public:
+  Parser(std::string_view text, std::vector<Problem>& problems) : text_(text), problems_(problems) {}
+
+  std::vector<Part> all() {
+    std::vector<Part> parts = sequence(0);
+    while (at_ < text_.size()) {  // a closing token that nothing opened
+      bad("`" + std::string(text_.substr(at_, 3)) + "` closes nothing", "remove it, or open it before", at_, 3);
+      at_ += 3;
+      for (Part& p : sequence(0)) parts.push_back(std::move(p));
+    }
+    return parts;
+  }
+
+ private:
+  void bad(std::string message, std::string hint, std::size_t offset, std::size_t length) {
+    problems_.push_back({std::move(message), std::move(hint), offset, length});
+  }
+  bool here(std::string_view token) const { return text_.substr(at_, token.size()) == token; }
+
+  // Parts up to the end or a closing token, which is left in place.
+  std::vector<Part> sequence(std::size_t depth) {
+    std::vector<Part> parts;
+    while (at_ < text_.size() && !here("{]}") && !here("{|}") && !here("{)}")) {
+      if (here("{{") || here("}}")) {
+        literal(parts, at_, 2, text_.substr(at_, 1));
+        at_ += 2;
+      } else if (text_[at_] == '}') {
+        bad("a single `}` has nothing to close", "write }} for a literal brace", at_, 1);
+        ++at_;
+      } else if (text_[at_] != '{') {
+        literal(parts, at_, 1, text_.substr(at_, 1));
+        ++at_;
+      } else if (here("{_}")) {
+        parts.push_back({Part::Form::blanks, "", "", at_, 3, at_, {}});
+        at_ += 3;
+      } else if (here("{[}") || here("{(}")) {
+        group(parts, depth);
+      } else {
+        capture(parts);
+      }
+    }
+    return parts;
+  }
+
+  static void literal(std::vector<Part>& parts, std::size_t offset, std::size_t length, std::string_view byte) {
+    if (parts.empty() || parts.back().form != Part::Form::literal) parts.push_back({Part::Form::literal, "", "", offset, 0, offset, {}});
+    parts.back().text += byte;
+    parts.back().length = offset + length - parts.back().offset;
+  }
+
+  void group(std::vector<Part>& parts, std::size_t depth) {
+    const std::size_t start = at_;
+    const bool optional = here("{[}");
+    const std::string_view close = optional ? "{]}" : "{)}";
+    Part part{optional ? Part::Form::optional : Part::Form::choice, "", "", start, 3, start, {}};
+    at_ += 3;
+    if (depth >= kDeepestTemplate) {
+      bad("parts are nested deeper than 16", "", start, 3);
+      at_ = text_.size();
+      return;
+    }
+    part.branches.push_back(sequence(depth + 1));
+    while (!optional && here("{|}")) {
+      at_ += 3;
+      part.branches.push_back(sequence(depth + 1));
+    }
+    if (here(close)) at_ += 3;
+    else bad(std::string(optional ? "the optional part" : "the alternatives") + " opened here are not closed", "close with " + std::string(close), start, 3);
+    part.length = at_ - start;
+    parts.push_back(std::move(part));
+  }
+
+  void capture(std::vector<Part>& parts) {
+    const std::size_t start = at_;
+    Part part{Part::Form::capture, "", "", start, 0, start, {}};
+    std::size_t i = start + 1;
+    while (i < text_.size() && text_[i] != ':' && text_[i] != '}' && text_[i] != '{') ++i;
+    part.field = std::string(text_.substr(start + 1, i - start - 1));
+    if (i < text_.size() && text_[i] == ':') {
+      ++i;
+      part.text_offset = i;
+      if (i < text_.size() && text_[i] == '/') {
+        std::size_t close = text_.find("/}", i + 1);
+        if (close == std::string_view::npos) return unclosed(start, "the regex that starts here is not closed", "end it with /}");
+        part.form = Part::Form::regex;
+        part.text_offset = i + 1;
+        part.text = std::string(text_.substr(i + 1, close - i - 1));
+        i = close + 1;
+      } else {
+        while (i < text_.size() && text_[i] != '}' && text_[i] != '{') ++i;
+        part.text = std::string(text_.substr(part.text_offset, i - part.text_offset));
+      }
+    } else {
+      part.text = "text";
+    }
+    if (i >= text_.size() || text_[i] != '}')
+      return unclosed(start, "the brace opened here is not closed", "close it with }, or write {{ for a literal brace");
+    at_ = i + 1;
+    part.length = at_ - start;
+    if (!part.field.empty() && !is_field_name(part.field))
+      bad("`" + part.field + "` is not a field name", "use letters, digits, `_`, `-` and `.`, with a letter or `_` first; write {{ for a literal brace",
+          start + 1, part.field.size());
+    if (part.form == Part::Form::capture && part.text.empty())
+      bad("a pattern's name is missing after the colon", "for instance {name:word}", start, part.length);
+    if (part.field.empty() && part.text_offset == start) bad("empty braces", "name a field or a pattern, or write {{}} for literal braces", start, part.length);
+    parts.push_back(std::move(part));
+  }
+
+  void unclosed(std::size_t start, const char* message, const char* hint) {
+    bad(message, hint, start, 1);
+    at_ = start + 1;  // go on behind the brace, so that further mistakes are found as well
+    while (at_ < text_.size() && text_[at_] != '{') ++at_;
+  }
+
+  std::string_view text_;
+  std::vector<Problem>& problems_;
+  std::size_t at_ = 0;
+};
+
+}  // namespace
+
+std::vector<Part> parse_template(std::string_view text, std::vector<Problem>& problems) {
+  if (text.size() > kLongestTemplate) {
+    problems.push_back({"the template is longer than 20000 bytes", "split it with named patterns", kLongestTemplate, 1});
+    return {};
+  }
+  return Parser(text, problems).all();
+}
+
+}  // namespace dingle

@@ -1,0 +1,162 @@
+// dingled: the long-running server.
+#include <signal.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+
+#include <CLI/CLI.hpp>
+#include <cerrno>
+#include <cstring>
+#include <filesystem>
+#include <fstream>
+#include <iostream>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "core/time/instant.h"
+#include "server/api.h"
+#include "server/http_server.h"
+#include "server/log.h"
+#include "server/token.h"
+
+namespace dingle {
+namespace {
+
+bool read_file(const std::string& path, std::string& text, std::string& problem) {
+  std::ifstream in(path, std::ios::binary);
+  std::ostringstream all;
+  if (in) all << in.rdbuf();
+  if (!in) {
+    problem = path + ": " + std::strerror(errno);
+    return false;
+  }
+  text = all.str();
+  return true;
+}
+
+struct Arguments {
+  std::string configuration = "/etc/dingle/dingle.yaml", data, listen;
+};
+
+// Reads the configuration; what the command line says about the server wins over the file.
+std::shared_ptr<const Configuration> load(const Arguments& arguments, std::string& text, std::vector<Finding>& found, std::string& problem) {
+  if (!read_file(arguments.configuration, text, problem)) return nullptr;
+  Findings findings(text);
+  auto configuration = read_configuration(text, findings);
+  found = findings.all();
+  if (!configuration) return nullptr;
+  if (arguments.data.empty() && arguments.listen.empty()) return configuration;
+  auto changed = std::make_shared<Configuration>(*configuration);
+  if (!arguments.data.empty()) changed->server.override_text("data", arguments.data);
+  if (!arguments.listen.empty()) changed->server.override_text("listen", arguments.listen);
+  return changed;
+}
+
+nlohmann::ordered_json findings_json(const std::vector<Finding>& findings) {
+  auto list = nlohmann::ordered_json::array();
+  for (const Finding& f : findings)
+    list.push_back({{"severity", f.is_error ? "error" : "warning"}, {"line", f.place.line}, {"column", f.place.column}, {"length", f.length}, {"message", f.message}, {"hint", f.hint}});
+  return list;
+}
+
+ApiAnswer reload(const Arguments& arguments, Engine& engine) {
+  std::string text, problem;
+  std::vector<Finding> findings;
+  auto configuration = load(arguments, text, findings, problem);
+  if (configuration) problem = engine.reload(configuration);
+  else if (problem.empty()) problem = "the configuration has errors; the running one goes on";
+  nlohmann::ordered_json body{{"findings", findings_json(findings)}, {"file", arguments.configuration}};
+  if (!problem.empty()) {
+    engine.problems().set("configuration", problem);
+    body["error"] = {{"message", problem}};
+    return {409, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), nullptr};
+  }
+  engine.problems().clear("configuration");
+  log_info("configuration reloaded", {{"version", configuration->version}});
+  body["configuration"] = configuration->version;
+  return {200, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), nullptr};
+}
+
+int run(const Arguments& arguments) {
+  // Signals are taken by the main thread alone, at one place.
+  sigset_t signals;
+  sigemptyset(&signals);
+  for (int s : {SIGTERM, SIGINT, SIGHUP}) sigaddset(&signals, s);
+  pthread_sigmask(SIG_BLOCK, &signals, nullptr);
+  signal(SIGPIPE, SIG_IGN);
+  rlimit files{};
+  if (getrlimit(RLIMIT_NOFILE, &files) == 0 && files.rlim_cur < files.rlim_max) {
+    files.rlim_cur = files.rlim_max;
+    setrlimit(RLIMIT_NOFILE, &files);
+  }
+
+  std::string text, problem;
+  std::vector<Finding> findings;
+  auto configuration = load(arguments, text, findings, problem);
+  for (const Finding& f : findings) std::cerr << render(f, arguments.configuration, text, false);
+  if (!configuration) {
+    if (!problem.empty()) std::cerr << "dingled: " << problem << "\n";
+    return 1;
+  }
+  const std::string data = configuration->server.text("data");
+  std::error_code error;
+  if (std::filesystem::create_directories(data, error)) ::chmod(data.c_str(), 0700);
+  if (error) {
+    std::cerr << "dingled: cannot make the data folder " << data << ": " << error.message() << "\n";
+    return 1;
+  }
+  const std::string token = token_of(data, &problem);
+  if (token.empty()) {
+    std::cerr << "dingled: " << problem << "\n";
+    return 1;
+  }
+  auto engine = Engine::start(configuration, [](const Problems::Problem& p, bool ended) {
+    if (ended) log_info("problem ended", {{"about", p.about}, {"text", p.text}});
+    else log_warning("problem", {{"about", p.about}, {"text", p.text}});
+  });
+  if (!engine) {
+    std::cerr << "dingled: " << engine.problem().message << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";
+    return 1;
+  }
+  Api api(**engine, [&] { return reload(arguments, **engine); });
+  HttpServer server(api, token);
+  problem = server.listen(configuration->server.text("listen"));
+  if (problem.empty() && !write_whole(data + "/address", server.address() + "\n", 0600)) problem = "cannot write " + data + "/address: " + std::strerror(errno);
+  if (!problem.empty()) {
+    std::cerr << "dingled: " << problem << "\n";
+    return 1;
+  }
+  std::thread serving([&] { server.serve(); });
+  log_info("started", {{"listen", server.address()}, {"data", data}, {"configuration", configuration->version}, {"epoch", std::to_string((*engine)->spool().identity().epoch)}});
+  for (;;) {
+    int signal_number = 0;
+    sigwait(&signals, &signal_number);
+    if (signal_number != SIGHUP) break;
+    reload(arguments, **engine);
+  }
+  const auto within = std::chrono::nanoseconds((*engine)->configuration()->server.number("stop_within"));
+  log_info("stopping", {{"within", format_duration(within.count())}});
+  (*engine)->stop(within);
+  server.stop();
+  serving.join();
+  log_info("stopped");
+  return 0;
+}
+
+}  // namespace
+}  // namespace dingle
+
+int main(int argc, char** argv) {
+  CLI::App app{"dingled: reads logs, makes events of them, and ships them. Stops on SIGTERM, reloads on SIGHUP.", "dingled"};
+  app.footer("Example:\n  dingled --config dingle.yaml --data ./data --listen 127.0.0.1:0");
+  dingle::Arguments arguments;
+  app.add_option("--config", arguments.configuration, "The configuration file")->capture_default_str();
+  app.add_option("--data", arguments.data, "The data folder, instead of the configuration's");
+  app.add_option("--listen", arguments.listen, "Address and port of the API, instead of the configuration's");
+  app.set_version_flag("--version", "dingled 0.1.0");
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& error) {
+    return app.exit(error) == 0 ? 0 : 2;
+  }
+  return dingle::run(arguments);
+}

@@ -1,0 +1,59 @@
+#include "server/token.h"
+
+#include <fcntl.h>
+#include <openssl/crypto.h>
+#include <openssl/rand.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+
+namespace dingle {
+
+bool write_whole(const std::string& path, const std::string& contents, int mode) {
+  const std::string temporary = path + ".new";
+  ::unlink(temporary.c_str());
+  const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
+  if (fd < 0) return false;
+  const bool written = ::write(fd, contents.data(), contents.size()) == static_cast<ssize_t>(contents.size()) && ::fsync(fd) == 0;
+  ::close(fd);
+  return written && ::rename(temporary.c_str(), path.c_str()) == 0;
+}
+
+std::string token_of(const std::string& data, std::string* problem) {
+  const std::string path = data + "/token";
+  struct stat info;
+  if (::stat(path.c_str(), &info) == 0) {
+    if (info.st_mode & 077) {
+      *problem = path + " can be read by others: chmod 600 it, or delete it to get a new one";
+      return "";
+    }
+    std::ifstream in(path);
+    std::string token;
+    in >> token;
+    if (token.size() >= 32) return token;
+    *problem = path + " holds no token: delete it to get a new one";
+    return "";
+  }
+  unsigned char bytes[32];
+  if (RAND_bytes(bytes, sizeof bytes) != 1) {
+    *problem = "the system gives no random bytes for a token";
+    return "";
+  }
+  std::string token;
+  for (unsigned char b : bytes) {
+    token += "0123456789abcdef"[b >> 4];
+    token += "0123456789abcdef"[b & 15];
+  }
+  if (!write_whole(path, token + "\n", 0600)) {
+    *problem = "cannot write " + path + ": " + std::strerror(errno);
+    return "";
+  }
+  return token;
+}
+
+bool tokens_equal(const std::string& a, const std::string& b) { return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0; }
+
+}  // namespace dingle

@@ -1,0 +1,75 @@
+// How events stand in a spool batch. The bytes follow those of format.h's `batch`:
+//
+//   text source, u64 stream, varint n names: text each         the names of all fields, used by index below
+//   fields resource                                            of the stream; the same for every event
+//   varint sections, each:
+//     varint pipeline id, text pipeline, text configuration
+//     varint destinations, each: varint id, varint n: text each   the index names (or paths) that its events use; n = 0: none
+//     varint events, each:
+//       varint position, varint ordinal of the pipeline's, varint template
+//       zigzag timestamp - observed, zigzag observed
+//       text body, fields
+//       for each destination with names: varint index into them
+//   fields = varint n, each: varint name << 4 | kind, then
+//       text-like kinds: varint offset << 1 | 1, varint size      a slice of the body, or
+//                        varint size << 1, bytes                  the bytes themselves (a body-less text)
+//       int: zigzag; timestamp: zigzag; decimal: 8 bytes; boolean: u8
+//
+// An event's ordinal within the record counts over all sections from 0.
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/event.h"
+
+namespace dingle {
+
+// What one pipeline made of a batch, to be written. Dropped events must be gone already.
+struct Section {
+  std::uint32_t pipeline_id = 0;
+  std::string_view pipeline, configuration;
+  struct To {
+    std::uint32_t destination = 0;
+    std::vector<std::string> names;         // distinct index names; empty: the destination uses none
+    std::vector<std::uint32_t> name_of;     // by event, if there are names
+  };
+  std::vector<To> to;
+  const Batch* batch = nullptr;
+};
+
+std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource, const std::vector<Section>& sections);
+
+// An event read back. Views point into the bytes it was read from; fields into the decoder's memory.
+struct SpooledEvent {
+  std::uint32_t ordinal = 0;           // within the record
+  std::uint64_t stream = 0, position = 0;
+  std::uint32_t pipeline_id = 0, pipeline_ordinal = 0;
+  std::string_view source, pipeline, configuration, name;  // name: the index name for this destination
+  std::uint32_t template_number = 0;
+  std::int64_t timestamp = 0, observed = 0;
+  std::string_view body;
+  std::span<const Field> fields, resource;
+
+  // The value of a field, or of the resource, or one that every event has (names.h).
+  Value get(FieldId field) const;
+};
+
+// The events of one record that are for `destination`; for all destinations when it is 0. False if the bytes are not
+// what `encode_events` writes: then `events` holds what came before the fault.
+class EventDecoder {
+ public:
+  bool decode(std::string_view bytes, std::uint32_t destination, std::vector<SpooledEvent>& events);
+
+ private:
+  std::vector<std::vector<Field>> blocks_;  // fields of the decoded events; a block never grows beyond its capacity
+  Field* room(std::size_t fields);
+};
+
+// An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource, provenance.
+void append_event_json(const SpooledEvent& event, std::string& out);
+
+}  // namespace dingle

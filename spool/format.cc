@@ -1,0 +1,189 @@
+#include "spool/format.h"
+
+#define XXH_STATIC_LINKING_ONLY  // for the state on the stack
+#include <xxhash.h>
+
+#include "core/bytes.h"
+
+namespace dingle {
+namespace {
+
+void write_changes(ByteWriter& w, const Changes& changes) {
+  w.varint(changes.state.size());
+  for (const StateChange& s : changes.state) {
+    w.text(s.key);
+    w.u8(!s.removed);
+    if (!s.removed) w.text(s.value);
+  }
+  w.varint(changes.counters.size());
+  for (const CounterChange& c : changes.counters) {
+    w.text(c.name);
+    w.zigzag(c.change);
+  }
+}
+
+void read_changes(ByteReader& r, Changes& changes) {
+  for (std::size_t n = r.count(2); n-- && r.ok();) {
+    StateChange s;
+    s.key = r.text();
+    s.removed = r.u8() == 0;
+    if (!s.removed) s.value = r.text();
+    changes.state.push_back(std::move(s));
+  }
+  for (std::size_t n = r.count(2); n-- && r.ok();) {
+    CounterChange c;
+    c.name = r.text();
+    c.change = r.zigzag();
+    changes.counters.push_back(std::move(c));
+  }
+}
+
+void write_cursors(ByteWriter& w, const Cursors& cursors) {
+  w.varint(cursors.size());
+  for (const auto& [destination, cursor] : cursors) {
+    w.varint(destination);
+    w.varint(cursor.number);
+    w.varint(cursor.passed);
+    w.varint(cursor.appended);
+  }
+}
+
+void read_cursors(ByteReader& r, Cursors& cursors) {
+  for (std::size_t n = r.count(4); n-- && r.ok();) {
+    auto destination = static_cast<std::uint32_t>(r.varint());
+    Cursor c;
+    c.number = r.varint();
+    c.passed = r.varint();
+    c.appended = r.varint();
+    cursors[destination] = c;
+  }
+}
+
+}  // namespace
+
+std::string encode_segment_header(const SegmentHeader& h) {
+  std::string out(kSegmentMagic);
+  ByteWriter w(out);
+  w.u64(h.spool_id);
+  w.u64(h.epoch);
+  w.u64(h.nonce);
+  w.u64(h.number);
+  w.u64(XXH64(out.data(), out.size(), 0));
+  return out;
+}
+
+bool decode_segment_header(std::string_view bytes, SegmentHeader& h) {
+  if (bytes.size() < kSegmentHeaderSize || bytes.substr(0, 8) != kSegmentMagic) return false;
+  ByteReader r(bytes.substr(8, 40));
+  h.spool_id = r.u64();
+  h.epoch = r.u64();
+  h.nonce = r.u64();
+  h.number = r.u64();
+  return r.u64() == XXH64(bytes.data(), 40, 0);
+}
+
+std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable, std::string_view payload) {
+  std::string out;
+  out.reserve(kRecordHeaderSize + payload.size());
+  ByteWriter w(out);
+  out += kRecordMagic;
+  w.u32(static_cast<std::uint32_t>(payload.size()));
+  w.u64(number);
+  w.u64(durable);
+  w.u8(static_cast<std::uint8_t>(type));
+  out.append(7, '\0');
+  XXH64_state_t state;
+  XXH64_reset(&state, 0);
+  XXH64_update(&state, out.data(), out.size());
+  XXH64_update(&state, payload.data(), payload.size());
+  w.u64(XXH64_digest(&state));
+  out += payload;
+  return out;
+}
+
+bool decode_record_header(std::string_view bytes, RecordHeader& h) {
+  if (bytes.size() < kRecordHeaderSize || bytes.substr(0, 4) != kRecordMagic) return false;
+  ByteReader r(bytes.substr(4, kRecordHeaderSize - 4));
+  h.payload_size = r.u32();
+  h.number = r.u64();
+  h.durable = r.u64();
+  std::uint8_t type = r.u8();
+  r.bytes(7);
+  h.checksum = r.u64();
+  h.type = static_cast<RecordType>(type);
+  return type >= 1 && type <= 3 && h.payload_size <= kLargestPayload;
+}
+
+bool record_is_intact(std::string_view bytes) {
+  RecordHeader h;
+  if (!decode_record_header(bytes, h) || bytes.size() < kRecordHeaderSize + h.payload_size) return false;
+  XXH64_state_t state;
+  XXH64_reset(&state, 0);
+  XXH64_update(&state, bytes.data(), 32);
+  XXH64_update(&state, bytes.data() + kRecordHeaderSize, h.payload_size);
+  return XXH64_digest(&state) == h.checksum;
+}
+
+std::string encode_batch(const BatchPayload& batch) {
+  std::string out;
+  ByteWriter w(out);
+  write_changes(w, batch.changes);
+  w.varint(batch.destinations.size());
+  for (auto [destination, events] : batch.destinations) {
+    w.varint(destination);
+    w.varint(events);
+  }
+  out += batch.events;
+  return out;
+}
+
+bool decode_batch(std::string_view payload, BatchPayload& batch) {
+  ByteReader r(payload);
+  read_changes(r, batch.changes);
+  for (std::size_t n = r.count(2); n-- && r.ok();) {
+    auto destination = static_cast<std::uint32_t>(r.varint());
+    batch.destinations.emplace_back(destination, static_cast<std::uint32_t>(r.varint()));
+  }
+  batch.events = r.bytes(r.left());
+  return r.ok();
+}
+
+std::string encode_note(const Changes& changes, const Cursors& cursors) {
+  std::string out;
+  ByteWriter w(out);
+  write_changes(w, changes);
+  write_cursors(w, cursors);
+  return out;
+}
+
+bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors) {
+  ByteReader r(payload);
+  read_changes(r, changes);
+  read_cursors(r, cursors);
+  return r.ok();
+}
+
+std::string encode_snapshot(const Snapshot& snapshot) {
+  Changes all;
+  for (const auto& [key, value] : snapshot.state) all.state.push_back({key, value, false});
+  for (const auto& [name, value] : snapshot.counters) all.counters.push_back({name, value});
+  std::string out;
+  ByteWriter w(out);
+  w.varint(snapshot.number);
+  write_changes(w, all);
+  write_cursors(w, snapshot.cursors);
+  return out;
+}
+
+bool decode_snapshot(std::string_view payload, Snapshot& snapshot) {
+  ByteReader r(payload);
+  snapshot.number = r.varint();
+  Changes all;
+  read_changes(r, all);
+  read_cursors(r, snapshot.cursors);
+  for (StateChange& s : all.state) snapshot.state[s.key] = std::move(s.value);
+  for (const CounterChange& c : all.counters) snapshot.counters[c.name] = c.change;
+  return r.ok();
+}
+
+}  // namespace dingle

@@ -1,0 +1,119 @@
+// The spool's files, byte by byte. Integers are little-endian; `varint` and `text` are those of core/bytes.h.
+//
+// The spool is a folder of segments, `segment-<16 hex digits>.log`, numbered upwards. A segment is
+//
+//   offset  size  what
+//        0     8  the bytes "DNGLSPL1"
+//        8     8  spool id: random, the same in all segments of a spool
+//       16     8  epoch: raised by one, durably, at every open of the spool
+//       24     8  nonce: random, drawn at every open
+//       32     8  the segment's number, as in its name
+//       40     8  XXH64 of the 40 bytes before
+//       48     -  records, one after another
+//
+// and a record is
+//
+//        0     4  the bytes "DREC"
+//        4     4  size of the payload in bytes, at most kLargestPayload
+//        8     8  number: grows by one from record to record, over segments and epochs; never used twice
+//       16     8  durable: the newest number that was known to be on disk when this record was written
+//       24     1  type: 1 snapshot, 2 batch, 3 note
+//       25     7  zeros
+//       32     8  XXH64 of the 32 bytes before and the payload, one after another
+//       40     -  payload
+//
+// Invariants:
+//  - The first record of a segment is a snapshot: all state, counters and cursors as of its number. A segment is removed
+//    only after a newer segment's snapshot is on disk and every cursor has passed the segment's last batch, durably.
+//  - Records are appended in order of their numbers. A number may occur twice, with equal contents, in two segments: when
+//    an fsync failed, what it should have saved was written again to a new segment. The later copy counts.
+//
+// Crash cases: a torn last record fails its checksum and is cut off, with all that follows. A damaged record is below a
+// `durable` that a later record carries: then it was on disk once and was destroyed since; it is skipped and counted.
+// Above every known `durable`, later records are cut off as well: their checkpoints would hide the hole.
+// A segment whose header is not valid was being made: it is removed if it is the last, else counted as damage.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace dingle {
+
+inline constexpr std::string_view kSegmentMagic = "DNGLSPL1";
+inline constexpr std::string_view kRecordMagic = "DREC";
+inline constexpr std::size_t kSegmentHeaderSize = 48;
+inline constexpr std::size_t kRecordHeaderSize = 40;
+inline constexpr std::size_t kLargestPayload = 256u << 20;
+
+struct SegmentHeader {
+  std::uint64_t spool_id = 0, epoch = 0, nonce = 0, number = 0;
+};
+std::string encode_segment_header(const SegmentHeader& header);
+bool decode_segment_header(std::string_view bytes, SegmentHeader& header);
+
+enum class RecordType : std::uint8_t { snapshot = 1, batch = 2, note = 3 };
+
+struct RecordHeader {
+  std::uint32_t payload_size = 0;
+  std::uint64_t number = 0, durable = 0;
+  RecordType type = RecordType::batch;
+  std::uint64_t checksum = 0;
+};
+std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable, std::string_view payload);
+// The header alone; the checksum is checked with the payload by `record_is_intact`.
+bool decode_record_header(std::string_view bytes, RecordHeader& header);
+bool record_is_intact(std::string_view header_and_payload);
+
+// ---- payloads --------------------------------------------------------------------------------------------------
+//
+//   changes  = varint n, n times { text key, u8 kept, [text value] }   state: set, or removed when kept is 0
+//              varint n, n times { text name, zigzag change }          counters: added
+//   cursors  = varint n, n times { varint destination, varint number, varint passed, varint appended }
+//   note     = changes cursors
+//   batch    = changes, varint n, n times { varint destination, varint events }, then the events (events.h)
+//   snapshot = varint number (state as of), changes (complete), cursors (complete)
+
+// State is a map from keys to bytes: checkpoints of sources, ids of destinations and pipelines, what steps remember.
+struct StateChange {
+  std::string key;
+  std::string value;
+  bool removed = false;
+};
+struct CounterChange {
+  std::string name;
+  std::int64_t change = 0;
+};
+struct Changes {
+  std::vector<StateChange> state;
+  std::vector<CounterChange> counters;
+};
+struct Cursor {
+  std::uint64_t number = 0;  // of the last record that the destination is done with
+  std::uint64_t passed = 0;    // events for it up to there, since the spool began
+  std::uint64_t appended = 0;  // events for it in all, since the spool began; exact in snapshots only
+};
+using Cursors = std::map<std::uint32_t, Cursor>;  // by destination id
+
+struct BatchPayload {
+  Changes changes;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
+  std::string_view events;
+};
+struct Snapshot {
+  std::uint64_t number = 0;
+  std::map<std::string, std::string> state;
+  std::map<std::string, std::int64_t> counters;
+  Cursors cursors;
+};
+
+std::string encode_batch(const BatchPayload& batch);
+bool decode_batch(std::string_view payload, BatchPayload& batch);  // `events` is a view into the payload
+std::string encode_note(const Changes& changes, const Cursors& cursors);
+bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors);
+std::string encode_snapshot(const Snapshot& snapshot);
+bool decode_snapshot(std::string_view payload, Snapshot& snapshot);
+
+}  // namespace dingle

@@ -1,0 +1,416 @@
+#include "spool/spool.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cerrno>
+
+#include "core/time/instant.h"
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+namespace {
+constexpr auto kNoteEvery = 200ms;   // how often cursors are noted while they move
+constexpr auto kRetrySync = 1s;      // after a failed fsync that could not be made good either
+}  // namespace
+
+Spool::~Spool() {
+  {
+    std::lock_guard lock(mutex_);
+    stopping_ = true;
+  }
+  work_.notify_all();
+  progress_.notify_all();
+  if (sync_thread_.joinable()) sync_thread_.join();
+  if (!segments_.empty()) {
+    if (cursors_changed_ || !unsaved_.counters.empty()) write_note({});
+    segments_.back().file->sync();
+  }
+  if (lock_ >= 0) ::close(lock_);
+}
+
+// ---- writing; all of these with the mutex held --------------------------------------------------------------------
+
+void Spool::apply(const Changes& changes) {
+  for (const StateChange& s : changes.state) {
+    if (s.removed) state_.erase(s.key);
+    else state_[s.key] = s.value;
+  }
+  for (const CounterChange& c : changes.counters) add(c);
+}
+
+// A counter that comes back to zero is forgotten.
+void Spool::add(const CounterChange& c) {
+  auto it = counters_.try_emplace(c.name, 0).first;
+  it->second += c.change;
+  if (it->second == 0) counters_.erase(it);
+}
+
+Snapshot Spool::snapshot() const {
+  Snapshot s;
+  s.number = last_number_;
+  s.state = state_;
+  s.counters = counters_;
+  for (const auto& [id, d] : destinations_) s.cursors[id] = d.cursor;
+  return s;
+}
+
+// Writes the record with the next number.
+int Spool::write(RecordType type, const std::string& payload, Entry* entry) {
+  Segment& segment = segments_.back();
+  std::string record = encode_record(type, last_number_ + 1, durable_, payload);
+  const std::uint64_t offset = segment.file->size();
+  if (int error = segment.file->append(record)) return error;
+  ++last_number_;
+  segment.last_record = last_number_;
+  if (entry) {
+    entry->number = last_number_;
+    entry->epoch = identity_.epoch;
+    entry->file = segment.file;
+    entry->offset = offset;
+    entry->size = static_cast<std::uint32_t>(record.size());
+  }
+  if (settings_.sync != SpoolSync::os) undurable_.emplace_back(last_number_, std::move(record));
+  return 0;
+}
+
+int Spool::write_note(Changes changes) {
+  Cursors cursors;
+  for (const auto& [id, d] : destinations_) cursors[id] = d.cursor;
+  Changes all = unsaved_;  // applied when they were given
+  all.state.insert(all.state.end(), changes.state.begin(), changes.state.end());
+  all.counters.insert(all.counters.end(), changes.counters.begin(), changes.counters.end());
+  if (int error = write(RecordType::note, encode_note(all, cursors), nullptr)) return error;
+  apply(changes);
+  unsaved_ = {};
+  cursors_changed_ = false;
+  last_note_ = std::chrono::steady_clock::now();
+  return 0;
+}
+
+// Opens a new segment and puts a snapshot at its head, durably. What was written before must be durable already.
+int Spool::begin_segment() {
+  const std::uint64_t number = segments_.empty() ? 1 : segments_.back().number + 1;
+  const std::string path = settings_.folder + fmt::format("/segment-{:016x}.log", number);
+  std::unique_ptr<DiskFile> file;
+  if (int error = disk_.create(path, file)) return error;
+  auto undo = [&](int error) {
+    file.reset();
+    disk_.remove(path);
+    return error;
+  };
+  std::string head = encode_segment_header({identity_.spool_id, identity_.epoch, identity_.nonce, number});
+  head += encode_record(RecordType::snapshot, last_number_ + 1, durable_, encode_snapshot(snapshot()));
+  if (int error = file->append(head)) return undo(error);
+  if (int error = file->sync()) return undo(error);
+  if (int error = disk_.sync_folder(settings_.folder)) return undo(error);
+  ++last_number_;
+  segments_.push_back({number, path, std::move(file), last_number_});
+  return 0;
+}
+
+int Spool::append(const Append& a) {
+  std::unique_lock lock(mutex_);
+  if (stopping_) return ECANCELED;
+  if (segments_.back().file->size() >= settings_.segment_size) {
+    if (cursors_changed_ || !unsaved_.counters.empty())
+      if (int error = write_note({})) return error;  // the snapshot holds these counters already
+    if (!rewrite_ && segments_.back().file->sync() == 0) {
+      durable_ = last_number_;
+      undurable_.clear();
+      if (int error = begin_segment()) return error;
+      durable_ = last_number_;
+    } else {
+      after_failed_sync();
+    }
+  }
+  Entry entry;
+  entry.destinations = a.destinations;
+  entry.appended_at = system_now();
+  if (int error = write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry)) return error;
+  apply(a.changes);
+  for (auto [id, events] : a.destinations) {
+    Destination& d = destinations_[id];
+    d.cursor.appended += events;
+    d.bytes += entry.size;
+  }
+  if (!a.destinations.empty()) entries_.push_back(std::move(entry));
+  lock.unlock();
+  work_.notify_one();
+  if (settings_.sync == SpoolSync::os) progress_.notify_all();
+  return 0;
+}
+
+int Spool::note(Changes changes) {
+  std::lock_guard lock(mutex_);
+  int error = write_note(std::move(changes));
+  work_.notify_one();
+  return error;
+}
+
+bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
+  std::unique_lock lock(mutex_);
+  if (settings_.sync == SpoolSync::os) {
+    if (segments_.back().file->sync() == 0) durable_ = last_number_;
+  }
+  const std::uint64_t target = last_number_;
+  return progress_.wait_for(lock, timeout, [&] { return durable_ >= target; });
+}
+
+// ---- the sync thread -----------------------------------------------------------------------------------------------
+
+void Spool::run_sync() {
+  std::unique_lock lock(mutex_);
+  while (!stopping_) {
+    work_.wait_for(lock, kNoteEvery, [&] { return stopping_ || (settings_.sync != SpoolSync::os && last_number_ > durable_); });
+    if (stopping_) return;
+    if ((cursors_changed_ || !unsaved_.counters.empty()) && std::chrono::steady_clock::now() - last_note_ >= kNoteEvery) write_note({});
+    if (settings_.sync != SpoolSync::os && last_number_ > durable_) {
+      if (settings_.sync == SpoolSync::interval) {
+        work_.wait_for(lock, settings_.interval, [&] { return stopping_; });
+      }
+      const std::uint64_t target = last_number_;
+      const bool rewrite = rewrite_;
+      std::shared_ptr<DiskFile> file = segments_.back().file;
+      lock.unlock();
+      const int error = rewrite ? EIO : file->sync();
+      lock.lock();
+      if (error == 0) {
+        if (target > durable_) durable_ = target;
+        while (!undurable_.empty() && undurable_.front().first <= durable_) undurable_.pop_front();
+      } else if (file == segments_.back().file) {  // else appending began a new segment meanwhile, and saw to it
+        after_failed_sync();
+      }
+      progress_.notify_all();
+    }
+    trim(lock);
+  }
+}
+
+// The pages that could not be written may be gone, and a second fsync would say nothing of it. So the file is left as it
+// is, and all that was not known to be durable is written once more, to a new segment.
+void Spool::after_failed_sync() {
+  ++failed_syncs_;
+  rewrite_ = true;
+  auto again = std::move(undurable_);
+  undurable_.clear();
+  int error = begin_segment();
+  Segment& segment = segments_.back();
+  for (std::size_t i = 0; error == 0 && i < again.size(); ++i) {
+    const std::uint64_t offset = segment.file->size();
+    error = segment.file->append(again[i].second);
+    for (auto e = entries_.rbegin(); error == 0 && e != entries_.rend(); ++e)
+      if (e->number == again[i].first) {
+        e->file = segment.file;
+        e->offset = offset;
+        break;
+      }
+  }
+  if (error == 0) error = segment.file->sync();
+  if (error == 0) {
+    durable_ = last_number_;
+    rewrite_ = false;
+    return;
+  }
+  undurable_ = std::move(again);  // tried again with the next sync; nothing was shown to a destination
+  std::this_thread::sleep_for(std::min<std::chrono::milliseconds>(kRetrySync, 100ms));
+}
+
+// Removes the segments that every destination has passed.
+void Spool::trim(std::unique_lock<std::mutex>& lock) {
+  std::uint64_t needed = last_number_ + 1;
+  for (const auto& [id, d] : destinations_)
+    if (d.cursor.appended > d.cursor.passed) needed = std::min(needed, d.cursor.number + 1);
+  while (!entries_.empty() && entries_.front().number < needed) entries_.pop_front();
+  std::size_t removable = 0;
+  while (removable + 1 < segments_.size() && segments_[removable].last_record < needed) ++removable;
+  if (removable == 0 || rewrite_) return;
+  // The cursors must be on disk first: else a crash would let a destination look for what is gone.
+  if (cursors_changed_ || !unsaved_.counters.empty())
+    if (write_note({}) != 0) return;
+  const std::uint64_t target = last_number_;
+  std::shared_ptr<DiskFile> file = segments_.back().file;
+  lock.unlock();
+  const int error = file->sync();
+  lock.lock();
+  if (error != 0) {
+    if (file == segments_.back().file && settings_.sync != SpoolSync::os) after_failed_sync();
+    return;
+  }
+  if (target > durable_ && file == segments_.back().file) durable_ = target;
+  while (!undurable_.empty() && undurable_.front().first <= durable_) undurable_.pop_front();
+  progress_.notify_all();
+  std::vector<std::string> paths;
+  for (std::size_t i = 0; i < removable; ++i) paths.push_back(segments_[i].path);
+  segments_.erase(segments_.begin(), segments_.begin() + static_cast<std::ptrdiff_t>(removable));
+  lock.unlock();
+  for (const std::string& path : paths) disk_.remove(path);
+  lock.lock();
+}
+
+// ---- reading -------------------------------------------------------------------------------------------------------
+
+bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out) {
+  const auto deadline = std::chrono::steady_clock::now() + timeout;
+  std::unique_lock lock(mutex_);
+  const std::uint64_t wakes = wakes_;
+  for (;;) {
+    auto entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+    for (; entry != entries_.end() && entry->number <= visible(); ++entry) {
+      auto to = std::find_if(entry->destinations.begin(), entry->destinations.end(), [&](const auto& d) { return d.first == destination; });
+      if (to == entry->destinations.end()) continue;
+      const Entry found = *entry;
+      out.events = to->second;
+      lock.unlock();
+      out.number = {found.epoch, found.number};
+      out.appended_at = found.appended_at;
+      out.batch = {};
+      const bool intact = found.file->read(found.offset, found.size, out.bytes) == 0 && record_is_intact(out.bytes) &&
+                          decode_batch(std::string_view(out.bytes).substr(kRecordHeaderSize), out.batch);
+      if (intact) return true;
+      lock.lock();
+      ++unreadable_;
+      after = found.number;
+      entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+      if (entry == entries_.end()) break;
+      --entry;
+    }
+    if (stopping_ || wakes_ != wakes || progress_.wait_until(lock, deadline) == std::cv_status::timeout) return false;
+  }
+}
+
+void Spool::wake_readers() {
+  std::lock_guard lock(mutex_);
+  ++wakes_;
+  progress_.notify_all();
+}
+
+std::uint64_t Spool::cursor(std::uint32_t destination) const {
+  std::lock_guard lock(mutex_);
+  auto it = destinations_.find(destination);
+  return it == destinations_.end() ? 0 : it->second.cursor.number;
+}
+
+void Spool::passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters) {
+  std::lock_guard lock(mutex_);
+  Destination& d = destinations_[destination];
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  for (; entry != entries_.end() && entry->number <= number; ++entry)
+    for (auto [id, events] : entry->destinations)
+      if (id == destination) d.cursor.passed += events, d.bytes -= std::min<std::uint64_t>(d.bytes, entry->size);
+  d.cursor.number = std::max(d.cursor.number, number);
+  cursors_changed_ = true;
+  for (CounterChange& c : counters) {
+    add(c);
+    unsaved_.counters.push_back(std::move(c));
+  }
+}
+
+void Spool::count(std::vector<CounterChange> counters) {
+  std::lock_guard lock(mutex_);
+  for (CounterChange& c : counters) {
+    add(c);
+    unsaved_.counters.push_back(std::move(c));
+  }
+}
+
+Spool::Waiting Spool::waiting(std::uint32_t id, const Destination& d) const {
+  Waiting w;
+  w.appended = d.cursor.appended;
+  w.events = d.cursor.appended - d.cursor.passed;
+  w.bytes = d.bytes;
+  if (w.events == 0) return w;
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  for (; entry != entries_.end() && w.oldest == 0; ++entry)
+    for (auto [to, events] : entry->destinations)
+      if (to == id) w.oldest = entry->appended_at;
+  return w;
+}
+
+Spool::Waiting Spool::waiting(std::uint32_t destination) const {
+  std::lock_guard lock(mutex_);
+  auto it = destinations_.find(destination);
+  return it == destinations_.end() ? Waiting{} : waiting(destination, it->second);
+}
+
+Spool::View Spool::view() const {
+  std::lock_guard lock(mutex_);
+  View v;
+  v.counters = counters_;
+  for (const auto& [id, d] : destinations_) v.waiting[id] = waiting(id, d);
+  return v;
+}
+
+Spool::Size Spool::size() const {
+  std::lock_guard lock(mutex_);
+  Size s;
+  for (const Segment& segment : segments_) s.bytes += segment.file->size();
+  s.segments = segments_.size();
+  s.unreadable = unreadable_;
+  s.failed_syncs = failed_syncs_;
+  return s;
+}
+
+// ---- state ---------------------------------------------------------------------------------------------------------
+
+std::optional<std::string> Spool::state(const std::string& key) const {
+  std::lock_guard lock(mutex_);
+  auto it = state_.find(key);
+  return it == state_.end() ? std::nullopt : std::optional(it->second);
+}
+
+std::map<std::string, std::string> Spool::state_with_prefix(const std::string& prefix) const {
+  std::lock_guard lock(mutex_);
+  std::map<std::string, std::string> found;
+  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it) found.insert(*it);
+  return found;
+}
+
+std::int64_t Spool::counter(const std::string& name) const {
+  std::lock_guard lock(mutex_);
+  auto it = counters_.find(name);
+  return it == counters_.end() ? 0 : it->second;
+}
+
+std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
+  auto number = [&](const std::string& k, std::uint32_t fallback) {
+    auto it = state_.find(k);
+    return it == state_.end() ? fallback : static_cast<std::uint32_t>(std::strtoul(it->second.c_str(), nullptr, 10));
+  };
+  if (std::uint32_t known = number(key, 0)) return known;
+  const std::uint32_t next = number(next_key, 1);
+  write_note({{{key, std::to_string(next), false}, {next_key, std::to_string(next + 1), false}}, {}});
+  work_.notify_one();
+  return next;
+}
+
+std::uint32_t Spool::destination(const std::string& name) {
+  std::lock_guard lock(mutex_);
+  const std::uint32_t known = id("destination/" + name, "next-destination");
+  auto [it, added] = destinations_.try_emplace(known);
+  if (added) it->second.cursor.number = last_number_;
+  return known;
+}
+
+std::uint32_t Spool::pipeline(const std::string& name) {
+  std::lock_guard lock(mutex_);
+  return id("pipeline/" + name, "next-pipeline");
+}
+
+bool Spool::rename_destination(const std::string& from, const std::string& to) {
+  std::lock_guard lock(mutex_);
+  auto it = state_.find("destination/" + from);
+  if (it == state_.end() || state_.count("destination/" + to)) return false;
+  const std::string value = it->second;
+  return write_note({{{"destination/" + from, "", true}, {"destination/" + to, value, false}}, {}}) == 0;
+}
+
+void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {
+  std::lock_guard lock(mutex_);
+  std::erase_if(destinations_, [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
+}
+
+}  // namespace dingle

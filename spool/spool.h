@@ -1,0 +1,192 @@
+// The spool: the on-disk queue between sources and destinations. One log for the whole agent, one cursor a destination.
+//
+// What is appended together becomes durable together: the events of a batch, the checkpoint of the source that they came
+// from, and the changes of counters and state. After a crash either all of it is there or nothing.
+//
+//   auto spool = Spool::open(system_disk(), {.folder = "data/spool"});
+//   if (!spool) return spool.problem();                     // "the spool is in use by another process"
+//   std::uint32_t id = (*spool)->destination("operations");
+//   (*spool)->append({.changes = ..., .destinations = {{id, 512}}, .events = bytes});
+//   Spool::Read read;
+//   while ((*spool)->read(id, cursor, 100ms, read)) { deliver(read); (*spool)->passed(id, read.number.number, {}); }
+//
+// Thread-safe. One thread appends, one reads for each destination. A thread of the spool's own syncs and removes what
+// every destination has passed. The files' format and its crash cases are in format.h.
+#pragma once
+
+#include <chrono>
+#include <condition_variable>
+#include <cstdint>
+#include <deque>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <thread>
+#include <vector>
+
+#include "core/result.h"
+#include "spool/disk.h"
+#include "spool/format.h"
+
+namespace dingle {
+
+// Which records destinations may see.
+enum class SpoolSync {
+  batch,     // those on disk; every append is synced at once (appends that come meanwhile share one sync)
+  interval,  // those on disk; synced every `interval`
+  os,        // all; left to the operating system: exact through kill -9, not through power loss
+};
+
+struct SpoolSettings {
+  std::string folder;
+  SpoolSync sync = SpoolSync::batch;
+  std::chrono::nanoseconds interval = std::chrono::milliseconds(50);
+  std::uint64_t segment_size = 64u << 20;  // bytes after which a new segment begins
+};
+
+// A log sequence number: unique over the life of a spool, growing.
+struct LogNumber {
+  std::uint64_t epoch = 0, number = 0;
+  friend auto operator<=>(const LogNumber&, const LogNumber&) = default;
+};
+
+class Spool {
+ public:
+  // Recovers what is in the folder, or begins a new spool there. Locks the folder against a second process.
+  // Cost: reads and checks every segment (about 1 GB a second).
+  static Result<std::unique_ptr<Spool>> open(Disk& disk, SpoolSettings settings);
+  ~Spool();  // syncs, and notes the cursors
+
+  struct Identity {
+    std::uint64_t spool_id = 0, epoch = 0, nonce = 0;
+  };
+  const Identity& identity() const { return identity_; }
+  // What opening found wrong: records destroyed below the durable mark, and bytes cut off above it.
+  struct Recovery {
+    std::uint64_t damaged_records = 0, cut_records = 0, cut_bytes = 0;
+  };
+  const Recovery& recovery() const { return recovery_; }
+
+  // ---- appending ----
+  struct Append {
+    Changes changes;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
+    std::string events;                                                // events.h
+  };
+  // An errno value; 0: appended, and visible to destinations as the sync setting says. On an error (disk full) nothing
+  // was appended, and it may be tried again.
+  int append(const Append& append);
+  // Appends changes alone, without waiting; an errno value.
+  int note(Changes changes);
+  // Waits until everything appended so far is on disk. False if that failed or took longer.
+  bool wait_durable(std::chrono::nanoseconds timeout);
+
+  // ---- state and counters ----
+  std::optional<std::string> state(const std::string& key) const;
+  std::map<std::string, std::string> state_with_prefix(const std::string& prefix) const;
+  std::int64_t counter(const std::string& name) const;
+
+  // ---- destinations ----
+  // The id kept under this name, made if there is none. Names may change, ids do not.
+  std::uint32_t destination(const std::string& name);
+  std::uint32_t pipeline(const std::string& name);
+  // Gives a destination's id to another name. False if there is none of the old name, or one of the new.
+  bool rename_destination(const std::string& from, const std::string& to);
+  // Sets which destinations exist; forgets the cursors of others. The caller has seen to what waits for those.
+  void keep_destinations(const std::vector<std::uint32_t>& ids);
+  struct Read {
+    LogNumber number;
+    std::uint32_t events = 0;  // for this destination
+    std::int64_t appended_at = 0;  // ns since 1970 UTC; after a restart the time of the restart
+    std::string bytes;         // owns what `batch` points into
+    BatchPayload batch;
+  };
+  // The next batch with events for the destination behind record `after`; waits up to `timeout` for one. False if none
+  // came. Throws nothing; a record that cannot be read is skipped and counted in `unreadable()`.
+  bool read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out);
+  std::uint64_t cursor(std::uint32_t destination) const;  // where its reading goes on
+  // The destination is done with everything up to that record. Noted on disk within a fraction of a second; the counters
+  // change with it.
+  void passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters = {});
+  // A counter change that goes with the next note.
+  void count(std::vector<CounterChange> counters);
+  struct Waiting {
+    std::uint64_t appended = 0, events = 0, bytes = 0;
+    std::int64_t oldest = 0;  // when the first of them was appended; 0: none waits
+  };
+  Waiting waiting(std::uint32_t destination) const;
+  // Counters and queues as of one moment: nothing is appended or passed in between.
+  struct View {
+    std::map<std::string, std::int64_t> counters;
+    std::map<std::uint32_t, Waiting> waiting;
+  };
+  View view() const;
+  struct Size {
+    std::uint64_t bytes = 0, segments = 0, unreadable = 0, failed_syncs = 0;
+  };
+  Size size() const;
+  void wake_readers();  // lets `read` calls return early
+
+ private:
+  struct Segment {
+    std::uint64_t number = 0;
+    std::string path;
+    std::shared_ptr<DiskFile> file;
+    std::uint64_t last_record = 0;
+  };
+  struct Entry {
+    std::uint64_t number = 0, epoch = 0;
+    std::shared_ptr<DiskFile> file;
+    std::uint64_t offset = 0;
+    std::uint32_t size = 0;  // with its header
+    std::int64_t appended_at = 0;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;
+  };
+  struct Destination {
+    Cursor cursor;
+    std::uint64_t bytes = 0;  // of records that wait for it
+  };
+
+  Spool(Disk& disk, SpoolSettings settings) : disk_(disk), settings_(std::move(settings)) {}
+  std::optional<Problem> recover();
+  int begin_segment();
+  int write(RecordType type, const std::string& payload, Entry* entry);
+  int write_note(Changes changes);
+  std::uint32_t id(const std::string& key, const std::string& next_key);
+  Waiting waiting(std::uint32_t id, const Destination& d) const;
+  void apply(const Changes& changes);
+  void add(const CounterChange& change);
+  void after_failed_sync();
+  void run_sync();
+  void trim(std::unique_lock<std::mutex>& lock);
+  std::uint64_t visible() const { return settings_.sync == SpoolSync::os ? last_number_ : durable_; }
+  Snapshot snapshot() const;
+
+  Disk& disk_;
+  SpoolSettings settings_;
+  Identity identity_;
+  Recovery recovery_;
+  int lock_ = -1;
+
+  mutable std::mutex mutex_;
+  std::condition_variable work_;      // for the sync thread
+  std::condition_variable progress_;  // something became visible or durable
+  std::vector<Segment> segments_;     // the last one is written to
+  std::deque<Entry> entries_;         // batches that some destination has not passed, by number
+  std::map<std::uint32_t, Destination> destinations_;
+  std::map<std::string, std::string> state_;
+  std::map<std::string, std::int64_t> counters_;
+  std::uint64_t last_number_ = 0, durable_ = 0;
+  std::deque<std::pair<std::uint64_t, std::string>> undurable_;  // records above durable_, as written: for a failed fsync
+  Changes unsaved_;                                              // counter changes for the next note
+  bool cursors_changed_ = false;
+  std::chrono::steady_clock::time_point last_note_{};
+  std::uint64_t unreadable_ = 0, failed_syncs_ = 0, wakes_ = 0;
+  bool rewrite_ = false;  // an fsync failed, and what it should have saved is not yet in another segment
+  bool stopping_ = false;
+  std::thread sync_thread_;
+};
+
+}  // namespace dingle

@@ -1,0 +1,120 @@
+// Blocks: some thousand events, column by column.
+//
+// A block is a directory and chunks. The directory, uncompressed:
+//   varint version (1), varint count, varint columns, each:
+//     text field ("" for the fixed columns), u8 kind or fixed column, varint present,
+//     varint chunk, varint offset, varint size     within the chunk as decompressed
+//     u8 bounded, [ least, greatest ]              int, timestamp: zigzag; decimal: 8 bytes
+// A chunk is a zstd frame. Columns under 4 KiB share chunks. A column's bytes:
+//   u8 all present, [ bitmap of count bits, lowest first ]
+//   int, timestamp: zigzag differences to the value before; boolean: u8 each; decimal: 8 bytes each
+//   texts: u8 1, varint n, n texts, then an index each (u8 if n <= 256, else varint)   a dictionary, or
+//          u8 0, varint size each, then the bytes of all
+// The fixed columns (kinds from 32) are timestamp, observed, spool, epoch, number, ordinal, stream, position, body.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/condition/condition.h"
+#include "core/event.h"
+
+namespace dingle {
+
+inline constexpr std::size_t kEventsPerBlock = 4096;
+inline constexpr std::size_t kMostColumns = 2000;
+
+// Where an event lies in the order of all events of a store.
+struct EventOrder {
+  std::uint64_t spool = 0, epoch = 0, number = 0;
+  std::uint32_t ordinal = 0;
+  friend auto operator<=>(const EventOrder&, const EventOrder&) = default;
+};
+
+// An event as the store sees it. Views; whoever made it says into what.
+struct StoredEvent {
+  std::int64_t timestamp = 0, observed = 0;
+  EventOrder order;
+  std::uint64_t stream = 0, position = 0;
+  std::string_view body;
+  std::span<const Field> fields, more;  // both count; of two equal names the first
+};
+
+struct EncodedBlock {
+  std::int64_t first = 0, last = 0;  // event times
+  std::size_t count = 0;
+  std::string directory, filter;
+  std::vector<std::string> chunks;
+};
+
+// Encodes the first events of `events`: at most kEventsPerBlock, fewer when they have more than kMostColumns columns.
+// `taken`: how many. There must be at least one. Not thread-safe; keeps its memory for the next call.
+class BlockEncoder {
+ public:
+  BlockEncoder();
+  ~BlockEncoder();
+  EncodedBlock encode(std::span<const StoredEvent> events, std::size_t& taken);
+
+ private:
+  struct Memory;
+  std::unique_ptr<Memory> memory_;
+};
+
+// Reads a block. Columns are decompressed when they are first asked for. Not thread-safe.
+class Block : public FieldReader {
+ public:
+  using ChunkLoader = std::function<std::optional<std::string>(std::size_t chunk)>;
+  // Nothing if the directory is damaged.
+  static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load);
+
+  std::size_t count() const { return count_; }
+  bool damaged() const { return damaged_; }  // a chunk could not be read: its columns look absent
+
+  // Whether some event of the block may satisfy all the bounds, by the least and greatest values.
+  bool may_satisfy(const std::vector<Condition::Bound>& bounds) const;
+
+  // The event that `get` and the others speak of.
+  void select(std::size_t row) { row_ = row; }
+  Value get(FieldId field) const override;
+  bool any_text(const std::function<bool(std::string_view)>& test) const override;
+  std::int64_t timestamp(std::size_t row) const;
+  std::string_view body(std::size_t row) const;
+  EventOrder order(std::size_t row) const;
+  // The whole event; views into the block, valid as long as it. Fields go to `fields`.
+  StoredEvent event(std::size_t row, std::vector<Field>& fields) const;
+  std::vector<FieldId> field_names() const;
+
+ private:
+  struct Column {
+    FieldId field = kNoField;
+    std::uint8_t kind = 0;
+    std::size_t present = 0, chunk = 0, offset = 0, size = 0;
+    bool bounded = false;
+    Value least, greatest;
+    bool loaded = false;
+    std::vector<Value> values;  // one for each event; absent where it has none
+  };
+  const Column* fixed(std::uint8_t kind) const;
+  void load(Column& column) const;
+  std::string_view chunk(std::size_t number) const;
+
+  std::size_t count_ = 0, row_ = 0;
+  ChunkLoader load_;
+  mutable std::vector<Column> columns_;
+  mutable std::map<std::size_t, std::string> chunks_;
+  mutable bool damaged_ = false;
+};
+
+// The event as one JSON object without a newline, as the API gives it. `types` adds a member `dingle.types` that names the
+// type of each field, since JSON has fewer.
+void append_event_json(const StoredEvent& event, bool types, std::string& out);
+
+}  // namespace dingle

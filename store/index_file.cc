@@ -1,0 +1,216 @@
+#include "store/index_file.h"
+
+#include <xxhash.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+constexpr std::int64_t kHour = 3600 * kSecond;
+constexpr std::uint64_t kWholeBlock = kEventsPerBlock / 2;  // blocks from this size are left alone
+constexpr std::size_t kMergeFrom = 8;                       // small blocks of one size and hour
+
+std::int64_t hour_of(std::int64_t t) { return t >= 0 ? t / kHour : (t - kHour + 1) / kHour; }
+
+constexpr const char* kSchema = R"(
+CREATE TABLE IF NOT EXISTS block(id INTEGER PRIMARY KEY AUTOINCREMENT, first INTEGER NOT NULL, last INTEGER NOT NULL, count INTEGER NOT NULL, directory BLOB NOT NULL);
+CREATE INDEX IF NOT EXISTS block_time ON block(last, first, count);
+CREATE TABLE IF NOT EXISTS chunk(block INTEGER NOT NULL, number INTEGER NOT NULL, data BLOB NOT NULL, PRIMARY KEY(block, number)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS filter(block INTEGER PRIMARY KEY, data BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS progress(spool INTEGER NOT NULL, destination INTEGER NOT NULL, lane INTEGER NOT NULL, epoch INTEGER NOT NULL, number INTEGER NOT NULL, ordinal INTEGER NOT NULL,
+                                    PRIMARY KEY(spool, destination, lane)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
+)";
+
+std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
+  Statement s(connection.get(), "SELECT directory FROM block WHERE id = ?");
+  s.bind(1, id);
+  if (!s.step()) return nullptr;
+  return Block::open(s.blob(0), [&connection, id](std::size_t number) -> std::optional<std::string> {
+    Statement chunk(connection.get(), "SELECT data FROM chunk WHERE block = ? AND number = ?");
+    chunk.bind(1, id).bind(2, static_cast<std::int64_t>(number));
+    if (!chunk.step()) return std::nullopt;
+    return chunk.blob(0);
+  });
+}
+
+}  // namespace
+
+unsigned lane_of(std::uint64_t stream) { return static_cast<unsigned>(XXH64(&stream, sizeof stream, 0) % kLanes); }
+
+IndexFile::IndexFile(const std::string& path) : connection_(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX) {
+  connection_.run("PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA cache_size=-2048; PRAGMA wal_autocheckpoint=1000;");
+  std::int64_t version = 0;
+  {
+    Statement s(connection_.get(), "PRAGMA user_version");
+    if (s.step()) version = s.integer(0);
+  }
+  if (version > kVersion) throw SqliteError(SQLITE_ERROR, path + " was written by a newer version of Dingle");
+  if (version == 0) {
+    Transaction transaction(connection_);
+    connection_.run(kSchema);
+    connection_.run(("PRAGMA user_version=" + std::to_string(kVersion)).c_str());
+    transaction.commit();
+  }
+}
+
+IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const StoredEvent> events, BlockEncoder& encoder) {
+  Committed result;
+  Transaction transaction(connection_);
+  {
+    Statement s(connection_.get(), "SELECT epoch, nonce FROM sender WHERE spool = ?");
+    s.bind(1, sender.spool);
+    const bool known = s.step();
+    if (known && (s.number(0) > sender.epoch || (s.number(0) == sender.epoch && s.number(1) != sender.nonce))) {
+      result.refused = "this spool was copied: another opening of it has written here already (epoch " + std::to_string(s.number(0)) + ", ours is " + std::to_string(sender.epoch) + ")";
+      return result;
+    }
+    if (!known || s.number(0) != sender.epoch) {
+      Statement put(connection_.get(), "INSERT OR REPLACE INTO sender VALUES(?, ?, ?)");
+      put.bind(1, sender.spool).bind(2, sender.epoch).bind(3, sender.nonce).run();
+    }
+  }
+  auto [it, fresh] = progress_.try_emplace({sender.spool, sender.destination});
+  if (fresh) {
+    Statement s(connection_.get(), "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
+    s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination));
+    while (s.step())
+      if (s.number(0) < kLanes) it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), static_cast<std::uint32_t>(s.number(3))};
+  }
+  auto progress = it->second;
+  std::vector<StoredEvent> fresh_events;
+  fresh_events.reserve(events.size());
+  bool moved[kLanes] = {};
+  for (const StoredEvent& e : events) {
+    const unsigned lane = lane_of(e.stream);
+    if (progress[lane] && e.order <= *progress[lane]) {
+      ++result.known;
+      continue;
+    }
+    progress[lane] = e.order;
+    moved[lane] = true;
+    fresh_events.push_back(e);
+  }
+  insert(fresh_events, encoder);
+  for (unsigned lane = 0; lane < kLanes; ++lane) {
+    if (!moved[lane]) continue;
+    Statement s(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
+    s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination)).bind(3, static_cast<std::int64_t>(lane));
+    s.bind(4, progress[lane]->epoch).bind(5, progress[lane]->number).bind(6, static_cast<std::int64_t>(progress[lane]->ordinal)).run();
+  }
+  transaction.commit();
+  it->second = progress;
+  result.stored = fresh_events.size();
+  return result;
+}
+
+// Groups the events by the hour of their times, and writes blocks of each.
+void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encoder) {
+  if (events.empty()) return;
+  std::map<std::int64_t, std::vector<StoredEvent>> hours;
+  const std::int64_t first_hour = hour_of(events[0].timestamp);
+  const bool one = std::all_of(events.begin(), events.end(), [&](const StoredEvent& e) { return hour_of(e.timestamp) == first_hour; });
+  if (!one)
+    for (const StoredEvent& e : events) hours[hour_of(e.timestamp)].push_back(e);
+  Statement block(connection_.get(), "INSERT INTO block(first, last, count, directory) VALUES(?, ?, ?, ?)");
+  Statement chunk(connection_.get(), "INSERT INTO chunk VALUES(?, ?, ?)");
+  Statement filter(connection_.get(), "INSERT INTO filter VALUES(?, ?)");
+  auto write = [&](std::span<const StoredEvent> rest) {
+    while (!rest.empty()) {
+      std::size_t taken = 0;
+      EncodedBlock encoded = encoder.encode(rest, taken);
+      rest = rest.subspan(taken);
+      block.bind(1, encoded.first).bind(2, encoded.last).bind(3, static_cast<std::int64_t>(encoded.count)).bind_blob(4, encoded.directory).run();
+      const std::int64_t id = connection_.last_row();
+      for (std::size_t i = 0; i < encoded.chunks.size(); ++i) chunk.bind(1, id).bind(2, static_cast<std::int64_t>(i)).bind_blob(3, encoded.chunks[i]).run();
+      filter.bind(1, id).bind_blob(2, encoded.filter).run();
+    }
+  };
+  if (one) write(events);
+  for (const auto& [hour, list] : hours) write(list);
+}
+
+void IndexFile::merge(BlockEncoder& encoder) {
+  // Small blocks by hour and order of size, so that an event is written again only a few times in all.
+  std::map<std::pair<std::int64_t, int>, std::vector<std::int64_t>> groups;
+  {
+    Statement s(connection_.get(), "SELECT id, first, count FROM block WHERE count < ? ORDER BY id");
+    s.bind(1, kWholeBlock);
+    while (s.step()) {
+      int tier = 0;
+      for (std::int64_t n = s.integer(2); n >= 8; n /= 8) ++tier;
+      groups[{hour_of(s.integer(1)), tier}].push_back(s.integer(0));
+    }
+  }
+  for (auto& [key, ids] : groups) {
+    if (ids.size() < kMergeFrom) continue;
+    if (ids.size() > 64) ids.resize(64);
+    Transaction transaction(connection_);
+    std::vector<std::unique_ptr<Block>> blocks;
+    std::deque<std::vector<Field>> fields;
+    std::vector<StoredEvent> events;
+    bool whole = true;
+    for (std::int64_t id : ids) {
+      auto block = open_block(connection_, id);
+      if (!block) {
+        whole = false;
+        break;
+      }
+      for (std::size_t row = 0; row < block->count(); ++row) {
+        events.push_back(block->event(row, fields.emplace_back()));
+        events.back().fields = fields.back();
+      }
+      whole = whole && !block->damaged();
+      blocks.push_back(std::move(block));
+    }
+    if (!whole) continue;  // a damaged block stays as it is: merging would make the loss final
+    std::sort(events.begin(), events.end(), [](const StoredEvent& a, const StoredEvent& b) { return a.order < b.order; });
+    insert(events, encoder);
+    for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?", "DELETE FROM filter WHERE block = ?"}) {
+      Statement s(connection_.get(), sql);
+      for (std::int64_t id : ids) s.bind(1, id).run();
+    }
+    transaction.commit();
+  }
+}
+
+IndexReader::IndexReader(const std::string& path) : connection_(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) { connection_.run("PRAGMA cache_size=-2048"); }
+
+std::vector<IndexReader::BlockInfo> IndexReader::blocks(std::int64_t from, std::int64_t to) {
+  Statement s(connection_.get(), "SELECT id, first, last, count FROM block WHERE last >= ? AND first <= ? ORDER BY last DESC");
+  s.bind(1, from).bind(2, to);
+  std::vector<BlockInfo> all;
+  while (s.step()) all.push_back({s.integer(0), s.integer(1), s.integer(2), s.number(3)});
+  return all;
+}
+
+std::string IndexReader::filter(std::int64_t block) {
+  Statement s(connection_.get(), "SELECT data FROM filter WHERE block = ?");
+  s.bind(1, block);
+  return s.step() ? s.blob(0) : std::string();
+}
+
+std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block(connection_, block); }
+
+IndexInfo read_index_info(const std::string& path) {
+  Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  Statement s(connection.get(), "SELECT count(*), coalesce(sum(count), 0), coalesce(min(first), 0), coalesce(max(last), 0) FROM block");
+  s.step();
+  IndexInfo info;
+  info.blocks = s.number(0);
+  info.events = s.number(1);
+  info.first = s.integer(2);
+  info.last = s.integer(3);
+  for (const char* suffix : {"", "-wal"}) {
+    std::error_code error;
+    const auto size = std::filesystem::file_size(path + suffix, error);
+    if (!error) info.bytes += size;
+  }
+  return info;
+}
+
+}  // namespace dingle

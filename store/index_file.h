@@ -1,0 +1,84 @@
+// One index: one SQLite file (16 KiB pages, WAL, synchronous=FULL).
+//
+//   block(id, first, last, count, directory)     event times in ns since 1970; block.h describes the directory
+//   chunk(id, block, number, data)
+//   filter(block, data)                          bloom.h
+//   progress(spool, destination, lane, epoch, number, ordinal)   how far this file has each lane of a sender
+//   sender(spool, epoch, nonce)                  the newest opening of each spool that wrote here
+//
+// Events and progress are committed in one transaction: what is sent again after a crash is recognised and left out.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "store/block.h"
+#include "store/sqlite.h"
+
+namespace dingle {
+
+inline constexpr unsigned kLanes = 8;
+
+// The lane of a stream, fixed for ever: events of one stream keep their order within it.
+unsigned lane_of(std::uint64_t stream);
+
+struct Sender {
+  std::uint64_t spool = 0, epoch = 0, nonce = 0;
+  std::uint32_t destination = 0;
+};
+
+struct IndexInfo {
+  std::string name;
+  std::uint64_t events = 0, blocks = 0, bytes = 0;  // bytes on disk
+  std::int64_t first = 0, last = 0;                 // event times; both 0 when there are no events
+};
+
+// Written by one thread. Readers open the file on their own.
+class IndexFile {
+ public:
+  static constexpr int kVersion = 1;
+  explicit IndexFile(const std::string& path);  // throws SqliteError
+
+  struct Committed {
+    std::uint64_t stored = 0, known = 0;  // known: were there already
+    std::string refused;                  // not empty: nothing was stored, and why (a copied spool)
+  };
+  // The events of one sender in their order. Durable when it returns. Throws SqliteError, then nothing was stored.
+  Committed commit(const Sender& sender, std::span<const StoredEvent> events, BlockEncoder& encoder);
+  // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to do.
+  void merge(BlockEncoder& encoder);
+
+ private:
+  void insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
+  Connection connection_;
+  std::map<std::pair<std::uint64_t, std::uint32_t>, std::array<std::optional<EventOrder>, kLanes>> progress_;  // as committed
+};
+
+// For readers.
+class IndexReader {
+ public:
+  explicit IndexReader(const std::string& path);  // throws SqliteError
+  struct BlockInfo {
+    std::int64_t id = 0, first = 0, last = 0;
+    std::uint64_t count = 0;
+  };
+  std::vector<BlockInfo> blocks(std::int64_t from, std::int64_t to);  // that overlap [from, to]; the newest first
+  std::string filter(std::int64_t block);
+  std::unique_ptr<Block> open(std::int64_t block);  // nullptr if it was merged away meanwhile, or is damaged
+  // Holds one state of the file while the reader works.
+  void begin() { connection_.run("BEGIN"); }
+  void end() { connection_.run("COMMIT"); }
+
+ private:
+  Connection connection_;
+};
+
+IndexInfo read_index_info(const std::string& path);  // without a name; throws SqliteError
+
+}  // namespace dingle

@@ -1,0 +1,211 @@
+#include "store/search.h"
+
+#include <algorithm>
+#include <cmath>
+#include <deque>
+#include <functional>
+#include <queue>
+#include <unordered_map>
+
+#include "core/bytes.h"
+#include "store/bloom.h"
+
+namespace dingle {
+namespace {
+
+// Calls visit(index, block, row) for every event of the stores that satisfies the query; `skip(block info)` true leaves a
+// block out. Within an index blocks come newest first.
+void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned, const std::function<bool(const IndexReader::BlockInfo&)>& skip,
+          const std::function<void(const std::string&, Block&, std::size_t)>& visit) {
+  std::vector<std::uint64_t> words;
+  for (const std::string& word : query.where.required_words()) words.push_back(word_hash(word));
+  if (query.from >= query.to) return;
+  for (const Store* store : stores)
+    for (const std::string& name : store->names()) {
+      if (!query.indexes.empty() && std::none_of(query.indexes.begin(), query.indexes.end(), [&](const std::string& glob) { return matches_glob(name, glob); })) continue;
+      ++scanned.indexes;
+      try {
+        IndexReader reader(store->path_of(name));
+        reader.begin();
+        for (const IndexReader::BlockInfo& info : reader.blocks(query.from, query.to - 1)) {
+          ++scanned.blocks;
+          if (skip(info)) {
+            ++scanned.blocks_left_out;
+            continue;
+          }
+          if (!words.empty()) {
+            const std::string filter = reader.filter(info.id);
+            if (!std::all_of(words.begin(), words.end(), [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
+              ++scanned.blocks_left_out;
+              continue;
+            }
+          }
+          auto block = reader.open(info.id);
+          if (!block) {
+            scanned.problems.push_back("index " + name + ": a block is damaged");
+            continue;
+          }
+          if (!block->may_satisfy(query.where.bounds())) {
+            ++scanned.blocks_left_out;
+            continue;
+          }
+          const bool all_in_time = info.first >= query.from && info.last < query.to;
+          for (std::size_t row = 0; row < block->count(); ++row) {
+            ++scanned.events;
+            if (!all_in_time) {
+              const std::int64_t t = block->timestamp(row);
+              if (t < query.from || t >= query.to) continue;
+            }
+            block->select(row);
+            if (!query.where.holds(*block)) continue;
+            ++scanned.matched;
+            visit(name, *block, row);
+          }
+          if (block->damaged()) scanned.problems.push_back("index " + name + ": a block is damaged");
+        }
+        reader.end();
+      } catch (const SqliteError& error) {
+        scanned.problems.push_back("index " + name + ": " + error.what());
+      }
+    }
+}
+
+}  // namespace
+
+bool matches_glob(std::string_view text, std::string_view glob) {
+  std::size_t t = 0, g = 0, star = std::string_view::npos, star_text = 0;
+  while (t < text.size()) {
+    if (g < glob.size() && glob[g] == '*') star = g++, star_text = t;
+    else if (g < glob.size() && glob[g] == text[t]) ++g, ++t;
+    else if (star != std::string_view::npos) g = star + 1, t = ++star_text;
+    else return false;
+  }
+  while (g < glob.size() && glob[g] == '*') ++g;
+  return g == glob.size();
+}
+
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query, std::size_t limit, bool types, Scanned& scanned) {
+  auto newer = [](const FoundEvent& a, const FoundEvent& b) { return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order); };
+  std::vector<FoundEvent> heap;  // the oldest of the kept on top
+  std::vector<Field> fields;
+  if (limit == 0) return heap;
+  scan(
+      stores, query, scanned, [&](const IndexReader::BlockInfo& info) { return heap.size() == limit && info.last < heap.front().timestamp; },
+      [&](const std::string& index, Block& block, std::size_t row) {
+        FoundEvent found;
+        found.timestamp = block.timestamp(row);
+        if (heap.size() == limit && found.timestamp < heap.front().timestamp) return;
+        found.order = block.order(row);
+        if (heap.size() == limit) {
+          if (!newer(found, heap.front())) return;
+          std::pop_heap(heap.begin(), heap.end(), newer);
+          heap.pop_back();
+        }
+        found.index = index;
+        append_event_json(block.event(row, fields), types, found.json);
+        heap.push_back(std::move(found));
+        std::push_heap(heap.begin(), heap.end(), newer);
+      });
+  std::sort_heap(heap.begin(), heap.end(), newer);
+  return heap;
+}
+
+Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g, Scanned& scanned) {
+  struct Accumulator {
+    std::uint64_t count = 0;
+    double sum = 0, least = INFINITY, greatest = -INFINITY;
+    std::vector<double> samples;
+  };
+  Grouped result;
+  std::unordered_map<std::string, Accumulator> groups;  // key: bucket and values, encoded
+  std::vector<FieldId> fields;
+  for (const std::string& name : g.fields) fields.push_back(field_id(name));
+  const FieldId measured = g.measure == Measure::count ? kNoField : field_id(g.field);
+  std::string key;
+  scan(
+      stores, query, scanned, [](const IndexReader::BlockInfo&) { return false; },
+      [&](const std::string&, Block& block, std::size_t row) {
+        double number = 0;
+        if (measured != kNoField) {
+          Value v = block.get(measured);
+          if (!v.is_number()) return;
+          number = v.as_number();
+        }
+        key.clear();
+        ByteWriter w(key);
+        std::int64_t bucket = 0;
+        if (g.bucket > 0) {
+          const std::int64_t since = block.timestamp(row) - g.bucket_origin;
+          bucket = g.bucket_origin + (since >= 0 ? since / g.bucket : (since - g.bucket + 1) / g.bucket) * g.bucket;
+        }
+        w.zigzag(bucket);
+        for (FieldId field : fields) {
+          Value v = block.get(field);
+          w.u8(static_cast<std::uint8_t>(v.kind()));
+          if (v.is_textual()) w.text(v.as_text());
+          else if (v.kind() == Kind::decimal) w.decimal(v.as_decimal());
+          else w.zigzag(v.as_integer());
+        }
+        auto it = groups.find(key);
+        if (it == groups.end()) {
+          if (groups.size() >= kMostGroups) {
+            result.approximate = true;
+            return;
+          }
+          it = groups.try_emplace(key).first;
+        }
+        Accumulator& a = it->second;
+        ++a.count;
+        a.sum += number;
+        a.least = std::min(a.least, number);
+        a.greatest = std::max(a.greatest, number);
+        if (g.measure == Measure::percentile) {
+          if (a.samples.size() < kMostSamples) a.samples.push_back(number);
+          else {  // a reservoir: each value is kept with the same chance
+            result.approximate = true;
+            const std::uint64_t slot = XXH64(&a.count, sizeof a.count, 0) % a.count;
+            if (slot < kMostSamples) a.samples[slot] = number;
+          }
+        }
+      });
+  std::deque<std::string> texts;
+  for (auto& [encoded, a] : groups) {
+    Group group;
+    ByteReader r(encoded);
+    group.bucket = r.zigzag();
+    for (std::size_t i = 0; i < fields.size(); ++i) {
+      const auto kind = static_cast<Kind>(r.u8());
+      if (kind == Kind::decimal) group.keys.push_back(Value::decimal(r.decimal()));
+      else if (kind == Kind::text || kind >= Kind::ip) group.keys.push_back(Value::from_text(kind, texts.emplace_back(r.text())));
+      else {
+        const std::int64_t v = r.zigzag();
+        group.keys.push_back(kind == Kind::integer ? Value::integer(v) : kind == Kind::boolean ? Value::boolean(v != 0) : kind == Kind::timestamp ? Value::timestamp(v) : Value());
+      }
+    }
+    group.count = a.count;
+    switch (g.measure) {
+      case Measure::count: group.value = static_cast<double>(a.count); break;
+      case Measure::sum: group.value = a.sum; break;
+      case Measure::average: group.value = a.sum / static_cast<double>(a.count); break;
+      case Measure::minimum: group.value = a.least; break;
+      case Measure::maximum: group.value = a.greatest; break;
+      case Measure::percentile: {  // nearest rank
+        std::sort(a.samples.begin(), a.samples.end());
+        const double rank = std::ceil(g.percentile / 100 * static_cast<double>(a.samples.size()));
+        group.value = a.samples[std::min(a.samples.size() - 1, static_cast<std::size_t>(std::max(1.0, rank)) - 1)];
+      }
+    }
+    result.groups.push_back(std::move(group));
+  }
+  std::sort(result.groups.begin(), result.groups.end(), [](const Group& a, const Group& b) {
+    if (a.bucket != b.bucket) return a.bucket < b.bucket;
+    if (a.count != b.count) return a.count > b.count;
+    for (std::size_t i = 0; i < a.keys.size(); ++i)
+      if (auto x = a.keys[i].to_string(), y = b.keys[i].to_string(); x != y) return x < y;
+    return false;
+  });
+  result.texts = std::move(texts);
+  return result;
+}
+
+}  // namespace dingle

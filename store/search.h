@@ -1,0 +1,67 @@
+// Questions to a store: find events, count them, measure their fields.
+//
+// Blocks are left out by the indexes' names, event times, least and greatest values, and the filter of words; what is
+// left is evaluated with the same conditions as everywhere. Searching goes on while others write: each index is seen in
+// one state. Bounded: results by `limit`, groups by kMostGroups, percentiles by kMostSamples values a group.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <limits>
+#include <string>
+#include <vector>
+
+#include "core/condition/condition.h"
+#include "store/store.h"
+
+namespace dingle {
+
+inline constexpr std::size_t kMostGroups = 50'000;
+inline constexpr std::size_t kMostSamples = 200'000;
+
+struct Query {
+  Condition where;
+  std::int64_t from = std::numeric_limits<std::int64_t>::min();  // event times, ns since 1970; from inclusive,
+  std::int64_t to = std::numeric_limits<std::int64_t>::max();    // to exclusive
+  std::vector<std::string> indexes;                              // names, `*` for any text; empty: all
+};
+
+struct Scanned {
+  std::uint64_t indexes = 0, blocks = 0, blocks_left_out = 0, events = 0, matched = 0;
+  std::vector<std::string> problems;  // what could not be read
+};
+
+struct FoundEvent {
+  std::int64_t timestamp = 0;
+  EventOrder order;
+  std::string index, json;  // the event as one JSON object
+};
+// The newest `limit` events, newest first. `types`: as in append_event_json.
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query, std::size_t limit, bool types, Scanned& scanned);
+
+enum class Measure { count, sum, average, minimum, maximum, percentile };
+struct Grouping {
+  std::int64_t bucket = 0;          // ns; 0: not by time
+  std::int64_t bucket_origin = 0;   // an instant at which a bucket begins
+  std::vector<std::string> fields;  // up to two
+  Measure measure = Measure::count;
+  std::string field;                // what is measured; not for count
+  double percentile = 50;
+};
+struct Group {
+  std::int64_t bucket = 0;  // its beginning
+  std::vector<Value> keys;  // of the fields; absent where an event lacks it
+  std::uint64_t count = 0;  // events (with the field, unless counting)
+  double value = 0;         // of the measure
+};
+struct Grouped {
+  std::vector<Group> groups;     // by bucket, then by count, most first
+  bool approximate = false;      // there were more groups or values than are kept
+  std::deque<std::string> texts;  // owns the keys' texts
+};
+// Events that have the field (for count: all), by bucket and by the fields' values.
+Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& grouping, Scanned& scanned);
+
+bool matches_glob(std::string_view text, std::string_view glob);  // `*` only
+
+}  // namespace dingle

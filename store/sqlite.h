@@ -1,0 +1,107 @@
+// A thin hold on SQLite: connections and statements that close themselves, errors as exceptions of one kind within
+// store/; the store turns them into outcomes at its border.
+#pragma once
+
+#include <sqlite3.h>
+
+#include <cstdint>
+#include <memory>
+#include <stdexcept>
+#include <string>
+#include <string_view>
+
+namespace dingle {
+
+class SqliteError : public std::runtime_error {
+ public:
+  SqliteError(int code_, const std::string& message) : std::runtime_error(message), code(code_) {}
+  int code;  // SQLITE_FULL, SQLITE_BUSY, ...
+};
+
+class Statement {
+ public:
+  Statement(sqlite3* db, std::string_view sql) : db_(db) { check(sqlite3_prepare_v2(db, sql.data(), static_cast<int>(sql.size()), &statement_, nullptr)); }
+  Statement(const Statement&) = delete;
+  Statement& operator=(const Statement&) = delete;
+  ~Statement() { sqlite3_finalize(statement_); }
+
+  Statement& bind(int i, std::int64_t v) { return check(sqlite3_bind_int64(statement_, i, v)), *this; }
+  Statement& bind(int i, std::uint64_t v) { return bind(i, static_cast<std::int64_t>(v)); }
+  // The bytes must live until the statement is reset.
+  Statement& bind_blob(int i, std::string_view v) { return check(sqlite3_bind_blob64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC)), *this; }
+  Statement& bind_text(int i, std::string_view v) { return check(sqlite3_bind_text64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC, SQLITE_UTF8)), *this; }
+  bool step() {  // true: a row
+    int code = sqlite3_step(statement_);
+    if (code == SQLITE_ROW) return true;
+    if (code != SQLITE_DONE) check(code);
+    return false;
+  }
+  void run() {
+    step();
+    reset();
+  }
+  void reset() { sqlite3_reset(statement_); }
+  std::int64_t integer(int column) const { return sqlite3_column_int64(statement_, column); }
+  std::uint64_t number(int column) const { return static_cast<std::uint64_t>(integer(column)); }
+  std::string blob(int column) const {
+    const void* bytes = sqlite3_column_blob(statement_, column);
+    return bytes ? std::string(static_cast<const char*>(bytes), static_cast<std::size_t>(sqlite3_column_bytes(statement_, column))) : std::string();
+  }
+
+ private:
+  void check(int code) {
+    if (code != SQLITE_OK) throw SqliteError(code, sqlite3_errmsg(db_));
+  }
+  sqlite3* db_;
+  sqlite3_stmt* statement_ = nullptr;
+};
+
+class Connection {
+ public:
+  Connection(const std::string& path, int flags) {
+    int code = sqlite3_open_v2(path.c_str(), &db_, flags, nullptr);
+    if (code != SQLITE_OK) {
+      std::string message = db_ ? sqlite3_errmsg(db_) : "out of memory";
+      sqlite3_close_v2(db_);
+      throw SqliteError(code, path + ": " + message);
+    }
+    sqlite3_busy_timeout(db_, 10'000);
+  }
+  Connection(const Connection&) = delete;
+  Connection& operator=(const Connection&) = delete;
+  ~Connection() { sqlite3_close_v2(db_); }
+  void run(const char* sql) {
+    char* message = nullptr;
+    int code = sqlite3_exec(db_, sql, nullptr, nullptr, &message);
+    if (code == SQLITE_OK) return;
+    std::string text = message ? message : "SQLite error";
+    sqlite3_free(message);
+    throw SqliteError(code, text);
+  }
+  sqlite3* get() const { return db_; }
+  std::int64_t last_row() const { return sqlite3_last_insert_rowid(db_); }
+
+ private:
+  sqlite3* db_ = nullptr;
+};
+
+// Rolls back unless `commit` was called.
+class Transaction {
+ public:
+  explicit Transaction(Connection& connection) : connection_(connection) { connection_.run("BEGIN IMMEDIATE"); }
+  Transaction(const Transaction&) = delete;
+  Transaction& operator=(const Transaction&) = delete;
+  ~Transaction() {
+    if (!done_) sqlite3_exec(connection_.get(), "ROLLBACK", nullptr, nullptr, nullptr);
+  }
+  void commit() {
+    connection_.run("COMMIT");
+    done_ = true;
+  }
+
+ private:
+  Connection& connection_;
+  bool done_ = false;
+};
+
+}  // namespace dingle

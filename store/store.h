@@ -1,0 +1,64 @@
+// The indexed store of one destination: a folder of index files.
+//
+// An index's name is a file's name: letters, digits and . _ - only, at most 120 bytes, not starting with a dot.
+// Thread-safe: one thread commits, any number searches.
+#pragma once
+
+#include <list>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <string>
+#include <vector>
+
+#include "core/result.h"
+#include "store/index_file.h"
+
+namespace dingle {
+
+// Makes a valid index name of any text: other bytes become `_`, long ones are cut. "" becomes "unnamed".
+std::string index_name(std::string_view text);
+bool is_index_name(std::string_view text);
+
+class Store {
+ public:
+  // The one store of this process for the folder: whoever writes and whoever deletes must share it. The folder is made,
+  // mode 0700, when the first index is.
+  static std::shared_ptr<Store> at(const std::string& folder);
+
+  struct Outcome {
+    enum class Form { committed, retry, refused } form = Form::committed;
+    std::uint64_t stored = 0, known = 0;
+    std::string reason;
+  };
+  // Commits the events to the index; durable when it answers `committed`.
+  Outcome commit(const std::string& index, const Sender& sender, std::span<const StoredEvent> events);
+  // Merges small blocks of the indexes written since the last call.
+  void merge();
+
+  std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
+  // False if there is no such index.
+  bool remove(const std::string& index);
+  // Removes whole indexes: those whose last event is older than `oldest` (ns since 1970; 0: none), then the oldest ones
+  // until the rest has at most `most_bytes` (0: no limit). Answers the names.
+  std::vector<std::string> retain(std::int64_t oldest, std::uint64_t most_bytes);
+
+  std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }
+  std::vector<std::string> names() const;
+  const std::string& folder() const { return folder_; }
+
+ private:
+  explicit Store(std::string folder);
+  IndexFile& open(const std::string& index);
+  std::string folder_;
+  mutable std::mutex mutex_;  // guards the open files; held while committing
+  struct Open {
+    std::string name;
+    std::unique_ptr<IndexFile> file;
+    bool written = false;
+  };
+  std::list<Open> open_;  // most recently used first
+  BlockEncoder encoder_;
+};
+
+}  // namespace dingle
