@@ -288,6 +288,9 @@ struct Calls {
     }
     // Counted as long as the stream lives, however it ends.
     struct Watching {
+      Watching(Api& api_, std::shared_ptr<Live::Viewer> viewer_) : api(api_), viewer(std::move(viewer_)) {}
+      Watching(const Watching&) = delete;
+      Watching& operator=(const Watching&) = delete;
       Api& api;
       std::shared_ptr<Live::Viewer> viewer;
       ~Watching() {
@@ -295,7 +298,7 @@ struct Calls {
         --api.watchers_;
       }
     };
-    auto watching = std::make_shared<Watching>(Watching{api, api.engine_.live().add(std::move(where), pipeline)});
+    auto watching = std::make_shared<Watching>(api, api.engine_.live().add(std::move(where), pipeline));
     ApiAnswer answer{200, "application/x-ndjson", "", nullptr};
     answer.stream = [watching](std::string& piece) {
       std::uint64_t missed = 0;

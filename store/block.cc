@@ -214,7 +214,7 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     put(kSpool, Value::integer(wrapped(e.order.spool)));
     put(kEpoch, Value::integer(wrapped(e.order.epoch)));
     put(kNumber, Value::integer(wrapped(e.order.number)));
-    put(kOrdinal, Value::integer(e.order.ordinal));
+    put(kOrdinal, Value::integer(wrapped(e.order.ordinal)));
     put(kStream, Value::integer(wrapped(e.stream)));
     put(kPosition, Value::integer(wrapped(e.position)));
     put(kBody, Value::text(e.body));
@@ -452,7 +452,7 @@ EventOrder Block::order(std::size_t row) const {
     const Column* c = fixed(kind);
     return c ? static_cast<std::uint64_t>(c->values[row].as_integer()) : 0;
   };
-  return {value(kSpool), value(kEpoch), value(kNumber), static_cast<std::uint32_t>(value(kOrdinal))};
+  return {value(kSpool), value(kEpoch), value(kNumber), value(kOrdinal)};
 }
 
 StoredEvent Block::event(std::size_t row, std::vector<Field>& fields) const {

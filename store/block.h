@@ -34,8 +34,7 @@ inline constexpr std::size_t kMostColumns = 2000;
 
 // Where an event lies in the order of all events of a store.
 struct EventOrder {
-  std::uint64_t spool = 0, epoch = 0, number = 0;
-  std::uint32_t ordinal = 0;
+  std::uint64_t spool = 0, epoch = 0, number = 0, ordinal = 0;
   friend auto operator<=>(const EventOrder&, const EventOrder&) = default;
 };
 

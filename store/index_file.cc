@@ -79,7 +79,7 @@ IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const Sto
     Statement s(connection_.get(), "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
     s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination));
     while (s.step())
-      if (s.number(0) < kLanes) it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), static_cast<std::uint32_t>(s.number(3))};
+      if (s.number(0) < kLanes) it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), s.number(3)};
   }
   auto progress = it->second;
   std::vector<StoredEvent> fresh_events;
@@ -100,7 +100,7 @@ IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const Sto
     if (!moved[lane]) continue;
     Statement s(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
     s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination)).bind(3, static_cast<std::int64_t>(lane));
-    s.bind(4, progress[lane]->epoch).bind(5, progress[lane]->number).bind(6, static_cast<std::int64_t>(progress[lane]->ordinal)).run();
+    s.bind(4, progress[lane]->epoch).bind(5, progress[lane]->number).bind(6, progress[lane]->ordinal).run();
   }
   transaction.commit();
   it->second = progress;
@@ -178,9 +178,16 @@ void IndexFile::merge(BlockEncoder& encoder) {
   }
 }
 
+// A file that is just being made has no tables yet.
+static bool is_made(Connection& connection) {
+  Statement s(connection.get(), "PRAGMA user_version");
+  return s.step() && s.integer(0) != 0;
+}
+
 IndexReader::IndexReader(const std::string& path) : connection_(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) { connection_.run("PRAGMA cache_size=-2048"); }
 
 std::vector<IndexReader::BlockInfo> IndexReader::blocks(std::int64_t from, std::int64_t to) {
+  if (!is_made(connection_)) return {};
   Statement s(connection_.get(), "SELECT id, first, last, count FROM block WHERE last >= ? AND first <= ? ORDER BY last DESC");
   s.bind(1, from).bind(2, to);
   std::vector<BlockInfo> all;
@@ -198,6 +205,7 @@ std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block
 
 IndexInfo read_index_info(const std::string& path) {
   Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  if (!is_made(connection)) return {};
   Statement s(connection.get(), "SELECT count(*), coalesce(sum(count), 0), coalesce(min(first), 0), coalesce(max(last), 0) FROM block");
   s.step();
   IndexInfo info;

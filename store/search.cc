@@ -4,14 +4,17 @@
 #include <cmath>
 #include <deque>
 #include <functional>
-#include <queue>
+#include <set>
 #include <unordered_map>
+#include <unordered_set>
 
 #include "core/bytes.h"
 #include "store/bloom.h"
 
 namespace dingle {
 namespace {
+
+constexpr std::size_t kMostCounted = 4'000'000;
 
 // Calls visit(index, block, row) for every event of the stores that satisfies the query; `skip(block info)` true leaves a
 // block out. Within an index blocks come newest first.
@@ -89,6 +92,7 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
   std::vector<FoundEvent> heap;  // the oldest of the kept on top
   std::vector<Field> fields;
   if (limit == 0) return heap;
+  std::set<EventOrder> kept;  // an event that went to several destinations is one event
   scan(
       stores, query, scanned, [&](const IndexReader::BlockInfo& info) { return heap.size() == limit && info.last < heap.front().timestamp; },
       [&](const std::string& index, Block& block, std::size_t row) {
@@ -96,11 +100,14 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
         found.timestamp = block.timestamp(row);
         if (heap.size() == limit && found.timestamp < heap.front().timestamp) return;
         found.order = block.order(row);
+        if (kept.count(found.order)) return;
         if (heap.size() == limit) {
           if (!newer(found, heap.front())) return;
+          kept.erase(heap.front().order);
           std::pop_heap(heap.begin(), heap.end(), newer);
           heap.pop_back();
         }
+        kept.insert(found.order);
         found.index = index;
         append_event_json(block.event(row, fields), types, found.json);
         heap.push_back(std::move(found));
@@ -120,11 +127,17 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   std::unordered_map<std::string, Accumulator> groups;  // key: bucket and values, encoded
   std::vector<FieldId> fields;
   for (const std::string& name : g.fields) fields.push_back(field_id(name));
+  std::unordered_set<std::uint64_t> counted;  // an event that went to several destinations counts once
   const FieldId measured = g.measure == Measure::count ? kNoField : field_id(g.field);
   std::string key;
   scan(
       stores, query, scanned, [](const IndexReader::BlockInfo&) { return false; },
       [&](const std::string&, Block& block, std::size_t row) {
+        if (stores.size() > 1) {
+          const EventOrder order = block.order(row);
+          if (counted.size() >= kMostCounted) result.approximate = true;
+          else if (!counted.insert(XXH64(&order, sizeof order, 0)).second) return;
+        }
         double number = 0;
         if (measured != kNoField) {
           Value v = block.get(measured);

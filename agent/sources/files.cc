@@ -9,13 +9,12 @@
 
 #include <algorithm>
 #include <atomic>
-#include <condition_variable>
 #include <cstring>
 #include <map>
-#include <mutex>
 #include <set>
 #include <thread>
 
+#include "agent/sources/folder_watch.h"
 #include "agent/sources/line_splitter.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
@@ -25,9 +24,10 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kChunk = 256 * 1024;
-constexpr auto kPoll = std::chrono::milliseconds(40);
+constexpr int kPollMs = 40;
 constexpr std::int64_t kCloseAfter = 5 * kSecond;   // a file that no path leads to any more, when nothing was added
 constexpr std::int64_t kDiscoverEvery = kSecond;
+constexpr std::size_t kMostKnownPaths = 10'000;
 
 class PreparedFiles final : public Prepared {
  public:
@@ -47,11 +47,7 @@ class Files final : public Source {
     thread_ = std::thread([this] { run(); });
   }
   void stop() override {
-    {
-      std::lock_guard lock(mutex_);
-      stopping_ = true;
-    }
-    wake_.notify_all();
+    stopping_ = true;
     if (thread_.joinable()) thread_.join();
   }
   std::uint64_t bytes_behind() const override { return bytes_behind_; }
@@ -81,9 +77,7 @@ class Files final : public Source {
       }
       bytes_behind_ = behind;
       streams_ = files_.size();
-      if (any) continue;
-      std::unique_lock lock(mutex_);
-      wake_.wait_for(lock, kPoll, [&] { return stopping_.load(); });
+      if (follow_renames(watch_.wait(any ? 0 : kPollMs))) discovered = 0;
     }
     files_.clear();
   }
@@ -94,6 +88,7 @@ class Files final : public Source {
     std::set<std::string> paths;
     for (const std::string& pattern : options_.texts("paths")) {
       glob_t found{};
+      watch_folders(pattern.substr(0, pattern.rfind('/') + 1));
       const int result = ::glob(pattern.c_str(), GLOB_NOSORT | GLOB_BRACE, nullptr, &found);
       if (result == 0)
         for (std::size_t i = 0; i < found.gl_pathc; ++i) paths.insert(found.gl_pathv[i]);
@@ -108,6 +103,32 @@ class Files final : public Source {
       });
     });
     return paths;
+  }
+
+  // The folders that a pattern's files lie in; they may have wildcards of their own.
+  void watch_folders(const std::string& pattern) {
+    if (pattern.find_first_of("*?[{") == std::string::npos) return watch_.add(pattern);
+    glob_t found{};
+    if (::glob(pattern.c_str(), GLOB_NOSORT | GLOB_BRACE | GLOB_ONLYDIR, nullptr, &found) == 0)
+      for (std::size_t i = 0; i < found.gl_pathc; ++i) watch_.add(found.gl_pathv[i]);
+    ::globfree(&found);
+  }
+
+  // A file that got its name and lost it again before folders were listed is opened by its new name. True if folders
+  // should be listed now.
+  bool follow_renames(const FolderWatch::News& news) {
+    for (const auto& [from, to] : news.renamed) {
+      const auto& patterns = options_.texts("paths");
+      const bool ours = known_paths_.count(from) || std::any_of(patterns.begin(), patterns.end(), [&, f = from](const std::string& p) { return ::fnmatch(p.c_str(), f.c_str(), FNM_PATHNAME) == 0; });
+      struct stat info;
+      if (!ours || files_.size() >= static_cast<std::size_t>(options_.number("most_files")) || ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino})) continue;
+      if (auto file = open(to, false)) {
+        file->attached = false;
+        file->detached_at = system_now();
+        files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+      }
+    }
+    return news.any;
   }
 
   static bool is_own_output(const struct stat& info) {
@@ -125,9 +146,14 @@ class Files final : public Source {
     const std::set<std::string> paths = matching_paths();
     if (paths.empty() && files_.empty()) intake_.problems().set(about("paths"), "no file matches");
     else intake_.problems().clear(about("paths"));
+    if (known_paths_.size() < kMostKnownPaths) known_paths_.insert(paths.begin(), paths.end());
     for (const std::string& path : paths) {
       struct stat info;
-      if (::stat(path.c_str(), &info) != 0 || !S_ISREG(info.st_mode)) continue;
+      if (::stat(path.c_str(), &info) != 0) {
+        if (errno != ENOENT) intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+        continue;
+      }
+      if (!S_ISREG(info.st_mode)) continue;
       if (is_own_output(info)) {
         intake_.problems().set(about(path), "is this program's own output and is not read: it would feed itself");
         continue;
@@ -309,8 +335,8 @@ class Files final : public Source {
   bool refused_ = false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
   std::atomic<std::uint64_t> bytes_behind_{0}, streams_{0};
   std::atomic<bool> stopping_{false};
-  std::mutex mutex_;
-  std::condition_variable wake_;
+  FolderWatch watch_;
+  std::set<std::string> known_paths_;  // that led to files of this source
   std::thread thread_;
 };
 

@@ -1,0 +1,133 @@
+#include "agent/configuration.h"
+
+#include <gtest/gtest.h>
+
+#include <fstream>
+#include <sstream>
+
+#include "agent/namer.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+const std::string kGood = R"(version: 1
+sources:
+  gate:
+    files: { paths: [/var/log/gate*.log] }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{client.address:ip} {status:int}'] }
+      - drop: { where: "status < 400" }
+    to: [operations]
+destinations:
+  operations:
+    index: { name: 'gate-{day}' }
+)";
+
+// Every finding as "line:column message".
+std::vector<std::string> findings_of(const std::string& text) {
+  Findings findings(text);
+  read_configuration(text, findings);
+  std::vector<std::string> all;
+  for (const Finding& f : findings.all()) all.push_back(std::to_string(f.place.line) + ":" + std::to_string(f.place.column) + " " + f.message + (f.hint.empty() ? "" : " | " + f.hint));
+  return all;
+}
+std::string replaced(std::string text, const std::string& from, const std::string& to) {
+  text.replace(text.find(from), from.size(), to);
+  return text;
+}
+
+TEST(Configuration, GoodOneHasNoFindings) {
+  EXPECT_EQ(findings_of(kGood), std::vector<std::string>{});
+  Findings findings(kGood);
+  auto c = read_configuration(kGood, findings);
+  ASSERT_TRUE(c);
+  EXPECT_EQ(c->version.size(), 8u);
+  EXPECT_EQ(c->pipelines[0].pipeline->steps.size(), 2u);
+}
+
+struct Mistake {
+  const char *from, *to, *expected;
+};
+class Mistakes : public testing::TestWithParam<Mistake> {};
+TEST_P(Mistakes, AreFoundWithPlaceAndSuggestion) {
+  auto all = findings_of(replaced(kGood, GetParam().from, GetParam().to));
+  ASSERT_FALSE(all.empty());
+  EXPECT_EQ(all[0].substr(0, std::string(GetParam().expected).size()), GetParam().expected);
+}
+INSTANTIATE_TEST_SUITE_P(Places, Mistakes, testing::Values(
+    Mistake{"version: 1", "version: 2", "1:10 this program reads version 1"},
+    Mistake{"sources:", "surces:", "2:1 unknown key `surces` | did you mean `sources`?"},
+    Mistake{"files:", "flies:", "4:5 unknown key `flies` in the source `gate` | did you mean `files`?"},
+    Mistake{"paths: [/var/log/gate*.log]", "pathes: [/x]", "4:12 `files` needs the option `paths`"},
+    Mistake{"from: [gate]", "from: [gaet]", "3:3 no pipeline takes the source `gate`"},
+    Mistake{"to: [operations]", "to: [operatons]", "11:10 there is no destination `operatons` | did you mean `operations`?"},
+    Mistake{"- drop:", "- dorp:", "10:9 unknown step `dorp` | did you mean `drop`?"},
+    Mistake{"{status:int}", "{status:itn}", "9:59 unknown pattern `itn` | did you mean `int`?"},
+    Mistake{"status < 400", "status << 400", "10:33 expected a value"},
+    Mistake{"gate-{day}", "gate-{day", "14:26 the brace opened here is not closed"},
+    Mistake{"index: {", "index: { keep: { age: 30x },", "14:27 `age` takes a duration"},
+    Mistake{"version: 1", "version: 1\nversion: 1", "2:1 the key `version` occurs twice"},
+    Mistake{"[gate]\n", "[gate\n", "8:"},
+    Mistake{"    from: [gate]\n", "", "3:3 no pipeline takes"}));
+
+TEST(Configuration, FiveMistakesInOneRun) {
+  std::string text = kGood;
+  for (auto [from, to] : {std::pair{"files:", "flies:"}, {"{status:int}", "{status:itn}"}, {"status < 400", "status < "}, {"[operations]", "[operatons]"}, {"gate-{day}", "gate-{}"}}) text = replaced(text, from, to);
+  Findings findings(text);
+  EXPECT_FALSE(read_configuration(text, findings));
+  EXPECT_EQ(findings.errors(), 5u);
+}
+
+TEST(Configuration, WarnsOfWhatIsUnusedOrNeverReached) {
+  auto all = findings_of(replaced(kGood, "      - drop: { where: \"status < 400\" }", "      - drop: { where: \"true\" }\n      - omit: { fields: [a] }") + "  spare:\n    print: {}\npatterns:\n  berth: { regex: '[A-Z]+' }\n");
+  ASSERT_EQ(all.size(), 3u);
+  EXPECT_NE(all[0].find("11:9 no event reaches this step"), std::string::npos);
+  EXPECT_NE(all[1].find("no pipeline sends to the destination `spare`"), std::string::npos);
+  EXPECT_NE(all[2].find("no template uses the pattern `berth`"), std::string::npos);
+}
+
+TEST(Configuration, AliasBombIsRefused) {
+  std::string text = "version: 1\na0: &a0 [x, x, x, x, x, x, x, x, x, x]\n";
+  for (int i = 1; i < 9; ++i) {
+    text += "a" + std::to_string(i) + ": &a" + std::to_string(i) + " [";
+    for (int k = 0; k < 10; ++k) text += (k ? ", *a" : "*a") + std::to_string(i - 1);
+    text += "]\n";
+  }
+  EXPECT_FALSE(findings_of(text).empty());
+}
+
+std::string file(const std::string& path) {
+  std::ifstream in(std::string(DINGLE_SOURCE) + "/" + path);
+  std::ostringstream all;
+  all << in.rdbuf();
+  return all.str();
+}
+TEST(Documents, AreWhatTheProgramWouldWrite) {
+  EXPECT_EQ(file("docs/configuration.md"), configuration_reference()) << "run: build/release/dingle schema --reference > docs/configuration.md";
+  EXPECT_EQ(file("docs/configuration.schema.json"), configuration_schema()) << "run: build/release/dingle schema > docs/configuration.schema.json";
+}
+
+TEST(Namer, DaysMonthsFieldsAndImplausibleTimes) {
+  Batch batch;
+  Event e;
+  e.observed = *parse_moment("2026-11-23T10:00:00Z", 0);
+  e.timestamp = *parse_moment("2026-10-31T23:30:00Z", 0);
+  e.set(batch.arena, field_id("ship"), Value::text("Tern"));
+  auto name = [&](const char* text, const char* zone = "UTC") {
+    bool implausible = false;
+    const std::string made = Namer::parse(text, *Zone::named(zone))->name(batch, e, &implausible);
+    return made + (implausible ? "!" : "");
+  };
+  EXPECT_EQ(name("gate-{day}"), "gate-2026-10-31");
+  EXPECT_EQ(name("gate-{month}-{ship}-{none}", "+01:00"), "gate-2026-11-Tern-none");
+  e.timestamp = *parse_moment("2031-01-01", 0);
+  EXPECT_EQ(name("gate-{day}"), "gate-2026-11-23!");
+  EXPECT_FALSE(Namer::parse("gate-{day", {}));
+}
+
+}  // namespace
+}  // namespace dingle

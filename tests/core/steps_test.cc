@@ -1,0 +1,176 @@
+#include <gtest/gtest.h>
+
+#include "core/json_text.h"
+#include "core/pipeline.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+Node scalar(const std::string& text, bool quoted = true) {
+  Node n;
+  n.form = Node::Form::scalar;
+  n.scalar = text;
+  n.quoted = quoted;
+  return n;
+}
+Node list(const std::vector<std::string>& texts) {
+  Node n;
+  n.form = Node::Form::list;
+  for (const auto& t : texts) n.items.push_back(scalar(t));
+  return n;
+}
+Node map(std::vector<std::pair<std::string, Node>> entries) {
+  Node n;
+  n.form = Node::Form::map;
+  for (auto& [key, value] : entries) n.entries.push_back({key, {}, std::move(value)});
+  return n;
+}
+
+// A step as a configuration would make it.
+std::unique_ptr<Step> step(const char* kind, const Node& options) {
+  static const PatternLibrary library;
+  Findings findings("");
+  const StepKind* k = step_kind(kind);
+  Options o = Options::read(k->spec.options, options, kind, findings);
+  auto made = k->make({o, library, findings});
+  for (const Finding& f : findings.all()) ADD_FAILURE() << f.message;
+  if (!o.text("where").empty()) made->where = std::make_unique<Condition>(*Condition::parse(o.text("where")));
+  made->kind = kind;
+  return made;
+}
+
+struct Trial {
+  std::shared_ptr<LineBuffer> buffer;
+  Batch batch;
+  std::vector<StepTally> tallies;
+  // The fields of one event: "name=value name=value"
+  std::string fields(std::size_t i) const {
+    std::string out;
+    for (const Field& f : batch.events[i].all()) out += (out.empty() ? "" : " ") + std::string(field_name(f.name)) + "=" + f.value.to_string();
+    return out;
+  }
+};
+
+template <class... Steps>
+Trial run(const std::vector<std::string>& lines, Steps... steps) {
+  Trial r;
+  std::string all;
+  for (const auto& line : lines) all += line + "\n";
+  r.buffer = std::make_shared<LineBuffer>(all.size());
+  std::copy(all.begin(), all.end(), r.buffer->bytes.get());
+  r.buffer->finish(all.size());
+  r.batch.buffer = r.buffer;
+  std::size_t at = 0;
+  for (const auto& line : lines) {
+    Event e;
+    e.body = {r.buffer->bytes.get() + at, line.size()};
+    e.timestamp = e.observed = 1'795'428'000 * kSecond;
+    r.batch.events.push_back(e);
+    at += line.size() + 1;
+  }
+  Pipeline p;
+  (p.steps.push_back(std::move(steps)), ...);
+  p.run(r.batch, r.tallies);
+  return r;
+}
+
+TEST(Parse, FirstTemplateThatMatchesWins) {
+  Trial r = run({"a 1", "b x"}, step("parse", map({{"templates", list({"a {n:int}", "{:word} {t:word}"})}})));
+  EXPECT_EQ(r.fields(0), "n=1");
+  EXPECT_EQ(r.fields(1), "t=x");
+  EXPECT_EQ(r.batch.events[1].template_number, 2);
+  EXPECT_EQ(r.tallies[0].matched, (std::vector<std::uint64_t>{1, 1}));
+}
+
+TEST(Parse, UnmatchedLinesAreKeptMarkedAndCounted) {
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"x {n:int}", "a {n:int}"})}})));
+  EXPECT_EQ(r.batch.events[0].body, "a b");
+  EXPECT_EQ(r.fields(0), "dingle.unmatched=column 3: expected a whole number, found \"b\" dingle.unmatched.column=3");
+  EXPECT_EQ(r.tallies[0].failed, 1u);
+  EXPECT_EQ(r.tallies[0].out, 0u);
+}
+
+TEST(Parse, TakesApartAnotherField) {
+  Trial r = run({"k=7;8"}, step("parse", map({{"templates", list({"k={pair}"})}})), step("parse", map({{"templates", list({"{x:int};{y:int}"})}, {"field", scalar("pair")}})));
+  EXPECT_EQ(r.fields(0), "pair=7;8 x=7 y=8");
+}
+
+TEST(Json, FlattensAndKeepsLists) {
+  Trial r = run({R"({"a":1,"b":{"c":"x","d":null},"e":[1,2],"f":1.5,"g":true})"}, step("json", Node{}));
+  EXPECT_EQ(r.fields(0), "a=1 b.c=x e=[1,2] f=1.5 g=true");
+}
+TEST(Json, InAFieldWithAPrefix) {
+  Trial r = run({R"({"payload":"{\"cabin\":\"B12\"}"})"}, step("json", Node{}), step("json", map({{"field", scalar("payload")}, {"prefix", scalar("p.")}, {"keep", scalar("false", false)}})));
+  EXPECT_EQ(r.fields(0), "p.cabin=B12");
+}
+TEST(Json, WhatIsNoObjectIsMarked) {
+  Trial r = run({"[1]", "{\"a\":", "plain"}, step("json", Node{}));
+  EXPECT_EQ(r.tallies[0].failed, 3u);
+  EXPECT_NE(r.fields(0).find("no object"), std::string::npos);
+}
+TEST(Json, DeepObjectsStayMaps) {
+  Trial r = run({R"({"a":{"b":{"c":1}}})"}, step("json", map({{"depth", scalar("2", false)}})));
+  EXPECT_EQ(r.fields(0), R"(a.b={"c":1})");
+}
+
+TEST(TimeStep, FromTimestampTextAndNumber) {
+  Trial r = run({R"({"t":"2026-11-21T08:00:00Z"})", R"({"t":1795428000.5})", R"({"t":"soon"})", "{}"}, step("json", Node{}), step("time", map({{"field", scalar("t")}})));
+  EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-21T08:00:00Z");
+  EXPECT_EQ(format_rfc3339(r.batch.events[1].timestamp), "2026-11-23T10:00:00.500Z");
+  EXPECT_EQ(r.batch.events[2].timestamp, r.batch.events[2].observed);
+  EXPECT_EQ(r.tallies[1].failed, 1u);
+  EXPECT_EQ(r.fields(0), "");
+}
+TEST(TimeStep, ZoneAppliesOnlyToTimesWithoutOne) {
+  Trial r = run({"2026-11-23 10:00:00", "2026-11-23 10:00:00Z"}, step("parse", map({{"templates", list({"{at:rfc3339}"})}})), step("time", map({{"field", scalar("at")}, {"zone", scalar("+02:00")}})));
+  EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T08:00:00Z");
+  EXPECT_EQ(format_rfc3339(r.batch.events[1].timestamp), "2026-11-23T10:00:00Z");
+}
+
+TEST(Set, ConstantsKeepTheirTypeAndTextsTakeFields) {
+  Trial r = run({"tern"}, step("parse", map({{"templates", list({"{ship}"})}})), step("set", map({{"fields", map({{"n", scalar("2", false)}, {"s", scalar("2")}, {"b", scalar("true", false)}, {"u", scalar("ship-{ship}-{none}{{}}")}})}})));
+  EXPECT_EQ(r.fields(0), "ship=tern n=2 s=2 b=true u=ship-tern-{}");
+  EXPECT_EQ(r.batch.events[0].find(field_id("n"))->value.kind(), Kind::integer);
+  EXPECT_EQ(r.batch.events[0].find(field_id("s"))->value.kind(), Kind::text);
+}
+TEST(Omit, AbsentIsFine) {
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})), step("omit", map({{"fields", list({"x", "nothing"})}})));
+  EXPECT_EQ(r.fields(0), "y=b");
+}
+TEST(Rename, ReplacesWhatHadTheName) {
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})), step("rename", map({{"fields", map({{"x", scalar("y")}, {"none", scalar("z")}})}})));
+  EXPECT_EQ(r.fields(0), "y=a");
+}
+TEST(Drop, CountsAndLaterStepsDoNotSeeThem) {
+  Trial r = run({"1", "2", "3"}, step("parse", map({{"templates", list({"{n:int}"})}})), step("drop", map({{"where", scalar("n < 3")}})), step("set", map({{"fields", map({{"seen", scalar("yes")}})}})));
+  EXPECT_EQ(r.tallies[1].dropped, 2u);
+  EXPECT_EQ(r.tallies[1].out, 1u);
+  EXPECT_EQ(r.tallies[2].in, 1u);
+}
+TEST(Where, OthersPassUnchangedAndAreCountedAsOut) {
+  Trial r = run({"1", "2"}, step("parse", map({{"templates", list({"{n:int}"})}})), step("set", map({{"fields", map({{"big", scalar("true", false)}})}, {"where", scalar("n > 1")}})));
+  EXPECT_EQ(r.fields(0), "n=1");
+  EXPECT_EQ(r.fields(1), "n=2 big=true");
+  EXPECT_EQ(r.tallies[1].in, 2u);
+  EXPECT_EQ(r.tallies[1].out, 2u);
+}
+TEST(Severity, GetsItsNumber) {
+  Trial r = run({"WARN x"}, step("parse", map({{"templates", list({"{severity:level} {m}"})}})));
+  EXPECT_EQ(r.fields(0), "severity=WARN m=x severity_number=13");
+}
+TEST(Events, TooManyFieldsAreNotAdded) {
+  std::string json = "{";
+  for (int i = 0; i < 1500; ++i) json += (i ? ",\"k" : "\"k") + std::to_string(i) + "\":1";
+  Trial r = run({json + "}"}, step("json", Node{}));
+  EXPECT_EQ(r.batch.events[0].field_count, kMostFields);
+}
+
+TEST(JsonText, InvalidBytesBecomeReplacementCharacters) {
+  std::string out;
+  append_json_string(out, std::string("a\xff\xc3(\0\x1b\"é", 9));
+  EXPECT_EQ(out, "\"a\xEF\xBF\xBD\xEF\xBF\xBD(\\u0000\\u001b\\\"é\"");
+}
+
+}  // namespace
+}  // namespace dingle

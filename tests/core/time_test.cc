@@ -1,0 +1,100 @@
+#include <gtest/gtest.h>
+
+#include <cstring>
+
+#include "core/time/formats.h"
+#include "core/time/instant.h"
+#include "core/time/zone.h"
+
+namespace dingle {
+namespace {
+
+const std::int64_t kReference = *parse_moment("2026-11-23T10:00:00Z", 0);
+
+struct Case {
+  const char* text;
+  const char* expected;  // nullptr: no time; otherwise all of the text is taken
+};
+class Times : public testing::TestWithParam<Case> {};
+TEST_P(Times, AreRead) {
+  ParsedTime t;
+  const char* text = GetParam().text;
+  const char* end = text + std::strlen(text);
+  const char* place = scan_any_time(text, end, kReference, t);
+  if (GetParam().expected == nullptr) {
+    EXPECT_NE(place, end) << text << " read as " << format_rfc3339(t.nanoseconds);
+    return;
+  }
+  ASSERT_EQ(place, end) << text;
+  EXPECT_EQ(format_rfc3339(t.nanoseconds), GetParam().expected) << text;
+}
+
+INSTANTIATE_TEST_SUITE_P(Forms, Times, testing::Values(
+    Case{"2026-11-23T10:00:00Z", "2026-11-23T10:00:00Z"}, Case{"2026-11-23 10:00:00", "2026-11-23T10:00:00Z"}, Case{"2026-11-23T10:00:00.5+01:00", "2026-11-23T09:00:00.500Z"}, Case{"2026-11-23 10:00:00,125 -0530", "2026-11-23T15:30:00.125Z"},
+    Case{"20261123T100000Z", "2026-11-23T10:00:00Z"}, Case{"2026-11-23T10:00:00.123456789Z", "2026-11-23T10:00:00.123456789Z"}, Case{"2026-11-23T10:00:00.1234567891234Z", "2026-11-23T10:00:00.123456789Z"}, Case{"2026-11-23T10:00:00+02", "2026-11-23T08:00:00Z"},
+    Case{"23/Nov/2026:10:00:00 +0100", "2026-11-23T09:00:00Z"}, Case{"Nov 23 10:00:00", "2026-11-23T10:00:00Z"}, Case{"Nov  3 10:00:00.25", "2026-11-03T10:00:00.250Z"}, Case{"Dec 31 23:59:59", "2025-12-31T23:59:59Z"}, Case{"Nov 24 09:00:00", "2026-11-24T09:00:00Z"},
+    Case{"Nov 23 2024 10:00:00", "2024-11-23T10:00:00Z"}, Case{"Feb 29 10:00:00", "2024-02-29T10:00:00Z"}, Case{"Mon, 23 Nov 2026 10:00:00 +0000", "2026-11-23T10:00:00Z"}, Case{"3 Nov 2026 10:00:00 GMT", "2026-11-03T10:00:00Z"}, Case{"Mon Nov 23 10:00:00 2026", "2026-11-23T10:00:00Z"},
+    Case{"2026/11/23 10:00:00", "2026-11-23T10:00:00Z"}, Case{"23.11.2026 10:00:00", "2026-11-23T10:00:00Z"}, Case{"1795428000", "2026-11-23T10:00:00Z"}, Case{"1795428000.125", "2026-11-23T10:00:00.125Z"}, Case{"1795428000125", "2026-11-23T10:00:00.125Z"},
+    Case{"1795428000125000", "2026-11-23T10:00:00.125Z"}, Case{"1795428000125000001", "2026-11-23T10:00:00.125000001Z"}, Case{"2026-06-30T23:59:60Z", "2026-07-01T00:00:00Z"}, Case{"2024-02-29T00:00:00Z", "2024-02-29T00:00:00Z"}));
+
+INSTANTIATE_TEST_SUITE_P(NoTimes, Times, testing::Values(
+    Case{"2026-13-01T00:00:00Z", nullptr}, Case{"2026-02-29T00:00:00Z", nullptr}, Case{"2026-11-23T24:00:00Z", nullptr}, Case{"2026-11-23T10:60:00Z", nullptr}, Case{"2026-11-23T10:00:61Z", nullptr}, Case{"31/Feb/2026:10:00:00 +0000", nullptr}, Case{"Nov 31 10:00:00", nullptr},
+    Case{"yesterday", nullptr}, Case{"12", nullptr}, Case{"0000-01-01T00:00:00Z", nullptr}, Case{"9999-01-01T00:00:00Z", nullptr}, Case{"99999999999999999999", nullptr}, Case{"", nullptr}, Case{"2026-11-23T10:00", nullptr}));
+
+TEST(Time, ZonelessTimesSaySo) {
+  ParsedTime t;
+  std::string text = "2026-11-23 10:00:00";
+  scan_rfc3339(text.data(), text.data() + text.size(), t);
+  EXPECT_TRUE(t.zoneless);
+  text += "Z";
+  scan_rfc3339(text.data(), text.data() + text.size(), t);
+  EXPECT_FALSE(t.zoneless);
+}
+
+TEST(Time, NothingReadsBeyondItsEnd) {
+  const std::string text = "2026-11-23T10:00:00.123456789+01:00";
+  for (std::size_t n = 0; n <= text.size(); ++n) {
+    const std::string exact = text.substr(0, n);  // with a sanitizer, one byte too far is a report
+    std::unique_ptr<char[]> bytes(new char[n]);
+    std::copy(exact.begin(), exact.end(), bytes.get());
+    ParsedTime t;
+    scan_any_time(bytes.get(), bytes.get() + n, kReference, t);
+  }
+}
+
+TEST(Zone, FollowsDaylightSaving) {
+  auto zone = Zone::named("Europe/Oslo");
+  ASSERT_TRUE(zone);
+  auto local = [&](const char* text) { return format_rfc3339(zone->to_utc(*parse_moment(text, 0))); };
+  EXPECT_EQ(local("2026-11-23T10:00:00"), "2026-11-23T09:00:00Z");
+  EXPECT_EQ(local("2026-07-01T10:00:00"), "2026-07-01T08:00:00Z");
+  EXPECT_EQ(local("2026-03-29T02:30:00"), "2026-03-29T01:30:00Z");  // the gap: the offset from before
+  EXPECT_EQ(local("2026-10-25T02:30:00"), "2026-10-25T00:30:00Z");  // twice: the first
+}
+
+TEST(Zone, OffsetsAndUnknownNames) {
+  EXPECT_EQ(Zone::named("+02:00")->to_utc(0), -7200 * kSecond);
+  auto unknown = Zone::named("Europe/Oslu");
+  ASSERT_FALSE(unknown);
+  EXPECT_EQ(unknown.problem().hint, "did you mean `Europe/Oslo`?");
+}
+
+TEST(Duration, ReadAndWritten) {
+  EXPECT_EQ(parse_duration("200ms"), 200'000'000);
+  EXPECT_EQ(parse_duration("2w"), 14 * kDay);
+  EXPECT_FALSE(parse_duration("5 m"));
+  EXPECT_FALSE(parse_duration("m"));
+  EXPECT_FALSE(parse_duration("99999999999999d"));
+  EXPECT_EQ(format_duration(90 * kSecond), "90s");
+  EXPECT_EQ(format_duration(3600 * kSecond), "1h");
+}
+
+TEST(Moment, AsPeopleWriteIt) {
+  EXPECT_EQ(format_rfc3339(*parse_moment("2026-11-23", 0)), "2026-11-23T00:00:00Z");
+  EXPECT_EQ(format_rfc3339(*parse_moment("2026-11-23T10:00", 0)), "2026-11-23T10:00:00Z");
+  EXPECT_EQ(*parse_moment("15m", kReference), kReference - 900 * kSecond);
+  EXPECT_FALSE(parse_moment("soon", 0));
+}
+
+}  // namespace
+}  // namespace dingle

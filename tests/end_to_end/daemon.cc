@@ -1,0 +1,178 @@
+#include "tests/end_to_end/daemon.h"
+
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <poll.h>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+#include <thread>
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+namespace {
+
+constexpr int kLongestRun = 3000;  // turns of waiting: about a minute
+
+std::string read_file(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  std::ostringstream all;
+  all << in.rdbuf();
+  return all.str();
+}
+
+int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out, const std::string& err) {
+  const int pid = ::fork();
+  if (pid != 0) return pid;
+  ::dup2(::open(in.c_str(), O_RDONLY), 0);
+  ::dup2(::open(out.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 1);
+  ::dup2(::open(err.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 2);
+  std::vector<char*> argv;
+  for (const std::string& a : arguments) argv.push_back(const_cast<char*>(a.c_str()));
+  argv.push_back(nullptr);
+  ::execv(argv[0], argv.data());
+  ::_exit(127);
+}
+
+std::string make_folder() {
+  std::string pattern = testing::TempDir() + "/dingle-XXXXXX";
+  return ::mkdtemp(pattern.data());
+}
+
+}  // namespace
+
+Ran run_program(const std::vector<std::string>& arguments, const std::string& input) {
+  const std::string dir = make_folder();
+  std::ofstream(dir + "/in", std::ios::binary) << input;
+  Ran ran;
+  int status = 0;
+  const int pid = spawn(arguments, dir + "/in", dir + "/out", dir + "/err");
+  for (int i = 0; ::waitpid(pid, &status, WNOHANG) == 0; ++i) {
+    if (i == kLongestRun) {
+      ADD_FAILURE() << arguments[0] << " did not end";
+      ::kill(pid, SIGKILL);
+    }
+    std::this_thread::sleep_for(i < 100 ? 2ms : 20ms);
+  }
+  ran.status = WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
+  ran.out = read_file(dir + "/out");
+  ran.err = read_file(dir + "/err");
+  std::filesystem::remove_all(dir);
+  return ran;
+}
+
+Daemon::Daemon(const std::string& configuration, const std::string& server) : dir(make_folder()), server_(server) {
+  std::filesystem::create_directories(dir + "/logs");
+  configure(configuration);
+}
+
+Daemon::~Daemon() {
+  if (runs()) kill();
+  if (testing::Test::HasFailure()) std::cerr << "kept: " << dir << "\n" << log();
+  else std::filesystem::remove_all(dir);
+}
+
+void Daemon::configure(const std::string& configuration) {
+  std::string text = "version: 1\nserver: { data: '{dir}/data', listen: '127.0.0.1:0'" + (server_.empty() ? "" : ", " + server_) + " }\n" + configuration;
+  for (std::size_t at; (at = text.find("{dir}")) != std::string::npos;) text.replace(at, 5, dir);
+  std::ofstream(dir + "/dingle.yaml", std::ios::trunc) << text;
+}
+
+void Daemon::start() {
+  std::filesystem::remove(dir + "/data/address");
+  pid_ = spawn({std::string(DINGLE_BINARIES) + "/dingled", "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
+  for (int i = 0; i < 3000 && !std::filesystem::exists(dir + "/data/address"); ++i) {
+    int status = 0;
+    if (::waitpid(pid_, &status, WNOHANG) == pid_) {
+      pid_ = -1;
+      FAIL() << "dingled ended: " << log();
+    }
+    std::this_thread::sleep_for(10ms);
+  }
+  ASSERT_TRUE(std::filesystem::exists(dir + "/data/address")) << log();
+}
+
+int Daemon::wait_for_end() {
+  int status = 0;
+  ::waitpid(pid_, &status, 0);
+  pid_ = -1;
+  return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
+}
+int Daemon::terminate() {
+  ::kill(pid_, SIGTERM);
+  return wait_for_end();
+}
+void Daemon::kill() {
+  ::kill(pid_, SIGKILL);
+  wait_for_end();
+}
+void Daemon::hang_up() { ::kill(pid_, SIGHUP); }
+
+Ran Daemon::dingle(std::vector<std::string> arguments, const std::string& input) {
+  arguments.insert(arguments.begin(), {std::string(DINGLE_BINARIES) + "/dingle", "--data", dir + "/data"});
+  return run_program(arguments, input);
+}
+
+Json Daemon::status() {
+  Ran ran = dingle({"status", "-o", "json"});
+  Json json = Json::parse(ran.out, nullptr, false);
+  EXPECT_FALSE(json.is_discarded()) << ran.err;
+  return json;
+}
+
+Json Daemon::settled(int seconds) {
+  Json before;
+  for (int i = 0; i < seconds * 10; ++i) {
+    Json now = status();
+    if (now.is_discarded()) return now;
+    bool quiet = true;
+    for (const Json& s : now["sources"]) quiet = quiet && s["bytes_behind"] == 0;
+    for (const Json& d : now["destinations"]) quiet = quiet && d["waiting"] == 0;
+    if (quiet && !before.is_null() && now["sources"] == before["sources"] && now["destinations"].size() == before["destinations"].size()) {
+      bool same = true;
+      for (std::size_t k = 0; k < now["destinations"].size(); ++k) same = same && now["destinations"][k]["sent"] == before["destinations"][k]["sent"];
+      if (same) return now;
+    }
+    before = quiet ? now : Json();
+    std::this_thread::sleep_for(quiet ? 400ms : 100ms);
+  }
+  ADD_FAILURE() << "not settled: " << status().dump(1);
+  return status();
+}
+
+std::vector<Json> Daemon::events(const std::string& where, std::size_t limit) {
+  Ran ran = dingle({"search", where.empty() ? "true" : where, "--limit", std::to_string(limit), "-o", "ndjson"});
+  EXPECT_EQ(ran.status, 0) << ran.err;
+  std::vector<Json> all;
+  std::istringstream in(ran.out);
+  for (std::string line; std::getline(in, line);) all.insert(all.begin(), Json::parse(line));
+  return all;
+}
+
+std::string Daemon::log() const { return read_file(dir + "/log"); }
+std::string Daemon::address() const {
+  std::string text = read_file(dir + "/data/address");
+  return text.substr(0, text.find('\n'));
+}
+std::string Daemon::token() const {
+  std::string text = read_file(dir + "/data/token");
+  return text.substr(0, text.find('\n'));
+}
+
+void Daemon::write(const std::string& name, const std::string& text, bool append) { std::ofstream(path(name), std::ios::binary | (append ? std::ios::app : std::ios::trunc)) << text; }
+
+Json find(const Json& list, const std::string& name) {
+  for (const Json& item : list)
+    if (item["name"] == name) return item;
+  ADD_FAILURE() << "no " << name << " in " << list.dump();
+  return {};
+}
+
+}  // namespace dingle

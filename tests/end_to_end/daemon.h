@@ -1,0 +1,54 @@
+// A dingled of a test's own: a temporary folder, a free port, real processes, ended by their ids.
+#pragma once
+
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+namespace dingle {
+
+using Json = nlohmann::json;
+
+struct Ran {
+  int status = -1;
+  std::string out, err;
+};
+// Runs a program to its end; `input` goes to its standard input.
+Ran run_program(const std::vector<std::string>& arguments, const std::string& input = "");
+
+class Daemon {
+ public:
+  // `configuration`: {dir} stands for the folder. The server section is added.
+  explicit Daemon(const std::string& configuration, const std::string& server = "");
+  ~Daemon();  // kills what still runs, and removes the folder unless the test failed
+  void configure(const std::string& configuration);
+
+  void start();      // returns when it answers
+  int terminate();   // SIGTERM; its exit status
+  void kill();       // SIGKILL
+  void hang_up();    // SIGHUP
+  bool runs() const { return pid_ > 0; }
+
+  Ran dingle(std::vector<std::string> arguments, const std::string& input = "");
+  Json status();  // of the API
+  // Waits until everything that was written is read, and nothing waits; the status then.
+  Json settled(int seconds = 60);
+  // All events that satisfy the condition, oldest first.
+  std::vector<Json> events(const std::string& where = "", std::size_t limit = 10000);
+  std::string log() const;
+  std::string address() const;
+  std::string token() const;
+
+  void write(const std::string& name, const std::string& text, bool append = true);  // a file in logs/
+  std::string path(const std::string& name) const { return dir + "/logs/" + name; }
+  std::string dir;
+
+ private:
+  int wait_for_end();
+  std::string server_;
+  int pid_ = -1;
+};
+
+Json find(const Json& list, const std::string& name);  // the item with that name
+
+}  // namespace dingle

@@ -1,0 +1,263 @@
+// Exactly once and in order, whatever happens. DINGLE_KILL_ROUNDS sets how often the program is killed.
+#include <gtest/gtest.h>
+
+#include <atomic>
+#include <chrono>
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <map>
+#include <random>
+#include <thread>
+
+#include "tests/end_to_end/daemon.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+const char* kNumbered = R"(
+sources:
+  numbered: { files: { paths: ['{dir}/logs/*.log'] } }
+pipelines:
+  numbered:
+    from: [numbered]
+    steps:
+      - parse: { templates: ['{file:word} {n:int} {:rest}'] }
+      - drop: { where: "n >= 0 and file = 'noise'" }
+    to: [store]
+destinations:
+  store: { index: { name: 'numbered-{day}' } }
+)";
+
+// Writes numbered lines to files, some thousand a second, until it is stopped; can rotate by renaming.
+class Writer {
+ public:
+  Writer(Daemon& daemon, std::vector<std::string> names) : daemon_(daemon) {
+    for (const std::string& name : names) threads_.emplace_back([this, name] { run(name); });
+  }
+  ~Writer() { stop(); }
+  void stop() {
+    stopping_ = true;
+    for (auto& t : threads_) t.join();
+    threads_.clear();
+  }
+  std::atomic<int> rotate_every{0};  // lines; 0: never
+  std::map<std::string, long> written;
+  std::mutex mutex;
+
+ private:
+  void run(const std::string& name) {
+    long n = 0, in_file = 0;
+    int rotated = 0;
+    std::ofstream out(daemon_.path(name + ".log"), std::ios::app);
+    while (!stopping_) {
+      for (int i = 0; i < 40; ++i, ++in_file) {
+        out << name << ' ' << n++ << " and some more text to make the line longer\n";
+        if (i % 10 == 9) out << "\n";
+      }
+      out.flush();
+      if (rotate_every && in_file >= rotate_every) {
+        out.close();
+        std::filesystem::rename(daemon_.path(name + ".log"), daemon_.path(name + ".old." + std::to_string(rotated++)));
+        out.open(daemon_.path(name + ".log"), std::ios::app);
+        in_file = 0;
+      }
+      std::this_thread::sleep_for(8ms);
+    }
+    std::lock_guard lock(mutex);
+    written[name] = n;
+  }
+  Daemon& daemon_;
+  std::atomic<bool> stopping_{false};
+  std::vector<std::thread> threads_;
+};
+
+// Counts what is lost, doubled and out of order in the store, by asking for every number.
+void expect_exactly_once(Daemon& daemon, const Writer& writer) {
+  long lost = 0, doubled = 0, disordered = 0, all = 0;
+  for (const auto& [name, written] : writer.written) {
+    if (name == "noise") continue;
+    all += written;
+    long next = 0;
+    for (long from = 0; from < written; from += 5000) {
+      long last = -1;
+      std::map<long, int> seen;
+      for (const Json& e : daemon.events("file = '" + name + "' and n >= " + std::to_string(from) + " and n < " + std::to_string(from + 5000))) {
+        const long n = e["n"];
+        ++seen[n];
+        disordered += n < last;
+        last = n;
+      }
+      for (; next < std::min(written, from + 5000); ++next) {
+        auto it = seen.find(next);
+        if (it == seen.end()) ++lost;
+        else doubled += it->second - 1;
+      }
+    }
+  }
+  std::cout << all << " lines: lost " << lost << ", doubled " << doubled << ", out of order " << disordered << "\n";
+  EXPECT_EQ(lost, 0);
+  EXPECT_EQ(doubled, 0);
+  EXPECT_EQ(disordered, 0);
+  EXPECT_GT(all, 1000);
+}
+
+void expect_balanced(const Json& status, const Writer& writer) {
+  long lines = 0, noise = 0;
+  for (const auto& [name, n] : writer.written) lines += n, noise += name == "noise" ? n : 0;
+  const Json source = find(status["sources"], "numbered"), pipeline = find(status["pipelines"], "numbered"), store = find(status["destinations"], "store");
+  EXPECT_TRUE(status["balanced"]) << status["balance"].dump();
+  EXPECT_EQ(source["events"], lines);
+  EXPECT_EQ(source["empty"], lines / 10);
+  EXPECT_EQ(source["lines"], lines + lines / 10);
+  EXPECT_EQ(pipeline["in"], lines);
+  EXPECT_EQ(pipeline["dropped"], noise);
+  EXPECT_EQ(pipeline["unmatched"], 0);
+  EXPECT_EQ(store["in"], lines - noise);
+  EXPECT_EQ(store["sent"], lines - noise);
+  EXPECT_EQ(store["waiting"], 0);
+}
+
+int rounds(int fallback) {
+  const char* given = std::getenv("DINGLE_KILL_ROUNDS");
+  return given ? std::atoi(given) : fallback;
+}
+
+TEST(Delivery, KilledAtRandomMomentsUnderLoad) {
+  Daemon daemon(kNumbered);
+  std::mt19937 random(7);
+  Writer writer(daemon, {"alpha", "beta", "noise"});
+  for (int i = 0; i < rounds(6); ++i) {
+    daemon.start();
+    if (HasFatalFailure()) return;
+    std::this_thread::sleep_for(std::chrono::milliseconds(random() % 600));
+    daemon.kill();
+  }
+  writer.stop();
+  daemon.start();
+  const Json status = daemon.settled();
+  expect_exactly_once(daemon, writer);
+  expect_balanced(status, writer);
+  EXPECT_EQ(daemon.terminate(), 0);
+}
+
+TEST(Delivery, RotationByRenameUnderLoad) {
+  Daemon daemon(kNumbered);
+  Writer writer(daemon, {"alpha", "beta"});
+  writer.rotate_every = 1200;
+  daemon.start();
+  std::this_thread::sleep_for(2500ms);
+  writer.stop();
+  const Json status = daemon.settled();
+  expect_exactly_once(daemon, writer);
+  expect_balanced(status, writer);
+}
+
+TEST(Delivery, RotationWhileKilled) {
+  Daemon daemon(kNumbered);
+  Writer writer(daemon, {"alpha", "beta"});
+  writer.rotate_every = 3000;
+  for (int i = 0; i < rounds(4); ++i) {
+    daemon.start();
+    std::this_thread::sleep_for(400ms);
+    daemon.kill();
+  }
+  writer.stop();
+  daemon.start();
+  daemon.settled();
+  expect_exactly_once(daemon, writer);
+}
+
+TEST(Delivery, StoreThatIsAwayIsWaitedFor) {
+  Daemon daemon(kNumbered);
+  std::filesystem::create_directories(daemon.dir + "/data/indexes");
+  std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";  // where the store's folder should be
+  Writer writer(daemon, {"alpha", "beta"});
+  daemon.start();
+  std::this_thread::sleep_for(1s);
+  const Json during = daemon.status();
+  EXPECT_GT(find(during["destinations"], "store")["waiting"], 0);
+  EXPECT_TRUE(find(during["destinations"], "store")["failing"]);
+  ASSERT_EQ(during["problems"].size(), 1u) << during["problems"].dump();
+  EXPECT_EQ(during["problems"][0]["about"], "destination store");
+  EXPECT_TRUE(during["balanced"]);
+  daemon.kill();
+  daemon.start();
+  std::filesystem::remove(daemon.dir + "/data/indexes/1");
+  writer.stop();
+  const Json status = daemon.settled();
+  EXPECT_TRUE(status["problems"].empty()) << status["problems"].dump();
+  expect_exactly_once(daemon, writer);
+  expect_balanced(status, writer);
+}
+
+TEST(Delivery, FullQueuePausesSourcesAndLosesNothing) {
+  std::string configuration = kNumbered;
+  const std::string from = "store: { index";
+  configuration.replace(configuration.find(from), from.size(), "store: { queue: { limit: 1MiB }, index");
+  Daemon daemon(configuration);
+  std::filesystem::create_directories(daemon.dir + "/data/indexes");
+  std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";
+  std::string text;
+  for (int n = 0; n < 40000; ++n) text += "alpha " + std::to_string(n) + " and some more text to make the line longer, and longer still\n";
+  daemon.write("alpha.log", text);
+  daemon.start();
+  Json during;
+  for (int i = 0; i < 100; ++i) {
+    during = daemon.status();
+    if (during["paused"]) break;
+    std::this_thread::sleep_for(50ms);
+  }
+  EXPECT_TRUE(during["paused"]);
+  EXPECT_GT(find(during["sources"], "numbered")["bytes_behind"], 0);
+  // While it is full the configuration can still be changed.
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  std::filesystem::remove(daemon.dir + "/data/indexes/1");
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "store")["sent"], 40000);
+  EXPECT_TRUE(status["balanced"]);
+}
+
+TEST(Delivery, TwoPipelinesOneDestination) {
+  Daemon daemon(R"(
+sources:
+  s: { files: { paths: ['{dir}/logs/*.log'] } }
+pipelines:
+  all: { from: [s], steps: [ parse: { templates: ['{n:int} {:rest}'] } ], to: [store, void] }
+  some: { from: [s], where: "body like '% keep'", steps: [ parse: { templates: ['{n:int} {:rest}'] }, drop: { where: 'n < 500' } ], to: [store] }
+destinations:
+  store: { index: {} }
+  void: { nowhere: {} }
+)");
+  std::string text;
+  for (int n = 0; n < 2000; ++n) text += std::to_string(n) + (n % 2 ? " keep\n" : " skip\n");
+  daemon.write("a.log", text);
+  daemon.start();
+  std::this_thread::sleep_for(30ms);
+  daemon.kill();
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["pipelines"], "some")["in"], 1000);
+  EXPECT_EQ(find(status["pipelines"], "some")["out"], 750);
+  EXPECT_EQ(find(status["destinations"], "store")["sent"], 2750);
+  EXPECT_EQ(find(status["destinations"], "void")["sent"], 2000);
+  EXPECT_EQ(daemon.events("dingle.pipeline = 'some'").size(), 750u);
+  EXPECT_EQ(daemon.events("dingle.pipeline = 'all'").size(), 2000u);
+}
+
+TEST(Delivery, TerminationDrains) {
+  Daemon daemon(kNumbered);
+  std::string text;
+  for (int n = 0; n < 20000; ++n) text += "alpha " + std::to_string(n) + " x\n";
+  daemon.write("alpha.log", text);
+  daemon.start();
+  EXPECT_EQ(daemon.terminate(), 0);
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "store")["sent"], 20000);
+}
+
+}  // namespace
+}  // namespace dingle

@@ -1,0 +1,256 @@
+// The programs as people and scripts use them.
+#include <gtest/gtest.h>
+#include <httplib.h>
+#include <sys/stat.h>
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <thread>
+
+#include "tests/end_to_end/daemon.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+const char* kSimple = R"(
+sources:
+  gate: { files: { paths: ['{dir}/logs/*.log'] }, resource: { service.name: ticket-gate } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{client.address:ip} {status:int} {message}'] }
+    to: [store]
+destinations:
+  store: { index: { name: 'gate-{day}' } }
+)";
+const std::string kDingle = std::string(DINGLE_BINARIES) + "/dingle";
+
+TEST(Check, FiveMistakesInOneRunWithTheirPlaces) {
+  const std::string text =
+      "version: 1\n"
+      "sources:\n"
+      "  gate: { flies: { paths: [/var/log/gate.log] } }\n"
+      "pipelines:\n"
+      "  gate:\n"
+      "    from: [gate]\n"
+      "    steps:\n"
+      "      - parse: { templates: ['{client.address:ip} {status:itn}'] }\n"
+      "      - drop: { where: \"status == 200\" }\n"
+      "    to: [opreations]\n"
+      "destinations:\n"
+      "  operations: { index: { keep: { age: 30 } } }\n";
+  Ran ran = run_program({kDingle, "check", "-", "-o", "json"}, text);
+  EXPECT_EQ(ran.status, 1);
+  std::vector<std::string> errors;
+  for (const Json& f : Json::parse(ran.out))
+    if (f["severity"] == "error") errors.push_back(std::to_string(f["line"].get<int>()) + ":" + std::to_string(f["column"].get<int>()) + " " + f["hint"].get<std::string>().substr(0, 30));
+  EXPECT_EQ(errors, (std::vector<std::string>{"3:11 did you mean `files`?", "8:59 did you mean `int`?", "9:32 SQL compares with a single =", "10:10 did you mean `operations`?", "12:39 units: ns, us, ms, s, m, h, d,"}));
+  ran = run_program({kDingle, "check", "-"}, text);
+  EXPECT_NE(ran.out.find("\n  9 |       - drop: { where: \"status == 200\" }\n    |                                ^~\n"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("5 errors"), std::string::npos);
+}
+
+TEST(Check, ShippedConfigurationIsSound) {
+  EXPECT_EQ(run_program({kDingle, "check", std::string(DINGLE_SOURCE) + "/demo/dingle.yaml"}).status, 0);
+  EXPECT_EQ(run_program({kDingle, "check", "/nowhere.yaml"}).status, 1);
+  EXPECT_EQ(run_program({kDingle, "chekc"}).status, 2);
+}
+
+TEST(Try, PointsAtTheColumn) {
+  Ran ran = run_program({kDingle, "try", "{client.address:ip} [{status:int}] {message}"}, "192.0.2.7 [200] fine\n192.0.2.7 [OK] not\n");
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.out.find("  192.0.2.7 [OK] not\n             ^ column 12: expected a whole number, found \"OK] not\"\n"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("status          int        200"), std::string::npos) << ran.out;
+  ran = run_program({kDingle, "try", "{a:int}", "-o", "ndjson"}, "5\nx\n");
+  EXPECT_EQ(ran.out, "{\"line\":1,\"matched\":true,\"text\":\"5\",\"fields\":{\"a\":5}}\n{\"line\":2,\"matched\":false,\"text\":\"x\",\"column\":1,\"expected\":[\"a whole number\"],\"found\":\"x\"}\n");
+  EXPECT_EQ(run_program({kDingle, "try", "{a:itn}"}, "5\n").status, 2);
+}
+
+TEST(Help, OfEveryCommandHasAnExample) {
+  for (const char* command : {"check", "try", "status", "search", "values", "timeline", "watch", "indexes", "reload", "patterns", "schema"}) {
+    Ran ran = run_program({kDingle, command, "--help"});
+    EXPECT_EQ(ran.status, 0) << command;
+    EXPECT_NE(ran.out.find("Example:"), std::string::npos) << command;
+  }
+}
+
+TEST(Api, NeedsTheToken) {
+  Daemon daemon(kSimple);
+  daemon.start();
+  httplib::Client http("http://" + daemon.address());
+  EXPECT_EQ(http.Get("/healthz")->status, 200);
+  EXPECT_EQ(http.Get("/v1/status")->status, 401);
+  EXPECT_EQ(http.Get("/metrics")->status, 401);
+  http.set_bearer_token_auth("wrong");
+  EXPECT_EQ(http.Get("/v1/status")->status, 401);
+  http.set_bearer_token_auth(daemon.token().c_str());
+  EXPECT_EQ(http.Get("/v1/status")->status, 200);
+  struct stat info;
+  ASSERT_EQ(::stat((daemon.dir + "/data/token").c_str(), &info), 0);
+  EXPECT_EQ(info.st_mode & 0777, 0600u);
+  EXPECT_EQ(http.Get("/v1/statsu")->status, 404);
+  EXPECT_NE(http.Get("/v1/statsu")->body.find("did you mean `/v1/status`"), std::string::npos);
+  EXPECT_EQ(http.Post("/v1/status", "", "text/plain")->status, 405);
+  EXPECT_EQ(http.Get("/v1/events?limti=5")->status, 400);
+  EXPECT_EQ(http.Get("/v1/events?where=a%20%3D%3D%201")->status, 400);
+  EXPECT_EQ(http.Get("/v1/events?from=soon")->status, 400);
+  EXPECT_EQ(http.Get("/v1/openapi.json")->status, 200);
+}
+
+TEST(Api, MetricsInBothFormats) {
+  Daemon daemon(kSimple);
+  daemon.write("a.log", "192.0.2.1 200 x\nbad\n");
+  daemon.start();
+  daemon.settled();
+  httplib::Client http("http://" + daemon.address());
+  http.set_bearer_token_auth(daemon.token().c_str());
+  auto old = http.Get("/metrics");
+  EXPECT_NE(old->body.find("# TYPE dingle_source_lines_total counter\ndingle_source_lines_total{source=\"gate\"} 2\n"), std::string::npos) << old->body;
+  auto open = http.Get("/metrics", {{"Accept", "application/openmetrics-text; version=1.0.0"}});
+  EXPECT_NE(open->body.find("# TYPE dingle_source_lines counter\ndingle_source_lines_total{source=\"gate\"} 2\n"), std::string::npos);
+  EXPECT_TRUE(open->body.ends_with("# EOF\n"));
+  EXPECT_NE(open->get_header_value("Content-Type").find("openmetrics"), std::string::npos);
+}
+
+TEST(Reload, TakesOnlyWhatIsSound) {
+  Daemon daemon(kSimple);
+  daemon.write("a.log", "192.0.2.1 200 before\n");
+  daemon.start();
+  const Json before = daemon.settled();
+  std::string text = kSimple;
+  text.replace(text.find("status:int"), 10, "status:itn");
+  daemon.configure(text);
+  Ran ran = daemon.dingle({"reload"});
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.out.find("unknown pattern `itn`"), std::string::npos) << ran.out;
+  EXPECT_EQ(daemon.status()["configuration"], before["configuration"]);
+  daemon.write("a.log", "192.0.2.1 200 between\n");
+  daemon.settled();
+  EXPECT_EQ(daemon.events("status = 200").size(), 2u) << "the old configuration goes on";
+  text.replace(text.find("status:itn"), 10, "code:int");
+  daemon.configure(text);
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  daemon.write("a.log", "192.0.2.1 200 after\n");
+  const Json after = daemon.settled();
+  EXPECT_NE(after["configuration"], before["configuration"]);
+  EXPECT_TRUE(after["problems"].empty());
+  const auto events = daemon.events("code = 200");
+  ASSERT_EQ(events.size(), 1u);
+  EXPECT_EQ(events[0]["dingle.configuration"], after["configuration"]);
+  EXPECT_EQ(events[0]["dingle.template"], 1);
+  EXPECT_EQ(daemon.events().size(), 3u) << "nothing was read twice";
+}
+
+TEST(Reload, HangUpDoesTheSame) {
+  Daemon daemon(kSimple);
+  daemon.start();
+  const Json before = daemon.status();
+  daemon.configure(std::string(kSimple) + "# changed\n");
+  daemon.hang_up();
+  for (int i = 0; i < 100 && daemon.status()["configuration"] == before["configuration"]; ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_NE(daemon.status()["configuration"], before["configuration"]);
+}
+
+TEST(Reload, RefusesToForgetWaitingEventsButTakesARename) {
+  Daemon daemon(kSimple);
+  std::filesystem::create_directories(daemon.dir + "/data/indexes");
+  std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";
+  daemon.write("a.log", "192.0.2.1 200 waits\n");
+  daemon.start();
+  for (int i = 0; i < 100 && daemon.status()["destinations"][0]["waiting"] == 0; ++i) std::this_thread::sleep_for(20ms);
+  std::string renamed = kSimple;
+  for (std::size_t at; (at = renamed.find("store")) != std::string::npos;) renamed.replace(at, 5, "archive");
+  daemon.configure(renamed);
+  Ran ran = daemon.dingle({"reload"});
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.err.find("1 events still wait"), std::string::npos) << ran.err;
+  renamed.replace(renamed.find("archive: {"), 10, "archive: { was: store,");
+  daemon.configure(renamed);
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  std::filesystem::remove(daemon.dir + "/data/indexes/1");
+  EXPECT_EQ(find(daemon.settled()["destinations"], "archive")["sent"], 1);
+}
+
+TEST(Watch, ShowsEventsAsTheyArrive) {
+  Daemon daemon(kSimple);
+  daemon.start();
+  std::thread writer([&] {
+    std::this_thread::sleep_for(400ms);
+    for (int i = 0; i < 20; ++i) {
+      daemon.write("a.log", "192.0.2.1 200 no\n192.0.2.2 503 yes\n");
+      std::this_thread::sleep_for(200ms);
+    }
+  });
+  Ran ran = daemon.dingle({"watch", "status >= 500", "--limit", "2", "-o", "ndjson"});
+  writer.join();
+  EXPECT_EQ(ran.status, 0) << ran.err;
+  const Json event = Json::parse(ran.out.substr(0, ran.out.find('\n')));
+  EXPECT_EQ(event["status"], 503);
+  EXPECT_EQ(event["service.name"], "ticket-gate");
+  EXPECT_EQ(daemon.dingle({"watch", "--pipeline", "gaet"}).status, 1);
+}
+
+TEST(Client, OutputFormsAndErrors) {
+  Daemon daemon(kSimple);
+  daemon.write("a.log", "192.0.2.1 200 \"quoted\", yes\n192.0.2.2 500 x\n192.0.2.2 500 y\nbad\n");
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(daemon.dingle({"search", "status = 200", "--fields", "status,message", "-o", "csv"}).out, "status,message\r\n200,\"\"\"quoted\"\", yes\"\r\n");
+  EXPECT_EQ(Json::parse(daemon.dingle({"values", "status", "-o", "json"}).out), Json::parse(R"([{"value":500,"count":2},{"value":200,"count":1}])"));
+  EXPECT_NE(daemon.dingle({"timeline", "--by", "status", "--bucket", "1h"}).out.find("events per 1h"), std::string::npos);
+  Ran bad = daemon.dingle({"search", "status == 1"});
+  EXPECT_EQ(bad.status, 1);
+  EXPECT_EQ(bad.err, "dingle: expected a comparison, found `==`\n  status == 1\n         ^~\n  = SQL compares with a single =\n");
+  EXPECT_EQ(daemon.dingle({"search", "--output", "xml"}).status, 2);
+  EXPECT_EQ(daemon.dingle({"indexes", "--delete", "nothing"}).status, 1);
+  const auto unmatched = daemon.events("dingle.unmatched is not null");
+  ASSERT_EQ(unmatched.size(), 1u);
+  EXPECT_EQ(unmatched[0]["dingle.unmatched"], "column 1: expected an IP address, found \"bad\"");
+  daemon.terminate();
+  Ran gone = daemon.dingle({"status"});
+  EXPECT_EQ(gone.status, 1);
+  EXPECT_NE(gone.err.find("no dingled answers"), std::string::npos) << gone.err;
+}
+
+TEST(Start, RefusesASecondOneOnTheSameData) {
+  Daemon daemon(kSimple);
+  daemon.start();
+  Ran second = run_program({std::string(DINGLE_BINARIES) + "/dingled", "--config", daemon.dir + "/dingle.yaml"});
+  EXPECT_EQ(second.status, 1);
+  EXPECT_NE(second.err.find("in use by another process"), std::string::npos) << second.err;
+}
+
+TEST(Demo, SevenServicesAndOneTraceIdAcrossThem) {
+  std::ifstream in(std::string(DINGLE_SOURCE) + "/demo/dingle.yaml");
+  std::string text((std::istreambuf_iterator<char>(in)), std::istreambuf_iterator<char>());
+  text = text.substr(text.find("patterns:"));
+  for (std::size_t at; (at = text.find("demo/data/logs")) != std::string::npos;) text.replace(at, 14, "{dir}/logs");
+  Daemon daemon(text);
+  std::filesystem::copy(std::string(DINGLE_SOURCE) + "/demo/samples", daemon.dir + "/logs", std::filesystem::copy_options::recursive);
+  daemon.start();
+  std::this_thread::sleep_for(1500ms);
+  const Json status = daemon.settled();
+  EXPECT_TRUE(status["balanced"]);
+  EXPECT_TRUE(status["problems"].empty());
+  std::set<std::string> services;
+  for (const Json& row : Json::parse(daemon.dingle({"values", "service.name", "-o", "json"}).out)) services.insert(row["value"]);
+  EXPECT_EQ(services.size(), 7u);
+  for (const Json& e : daemon.events("dingle.unmatched is null", 300)) EXPECT_LT(e["timestamp"].get<std::string>(), "2026-11-22") << "the time of the line, not of reading";
+  const auto broken = daemon.events("service.name = 'berthing' and trace_id is not null", 1);
+  ASSERT_EQ(broken.size(), 1u);
+  bool both = false;
+  for (const Json& b : daemon.events("service.name = 'berthing' and trace_id is not null", 50)) {
+    std::set<std::string> found;
+    for (const Json& e : daemon.events("trace_id = '" + b["trace_id"].get<std::string>() + "'")) found.insert(e["service.name"]);
+    both = both || (found.count("berthing") && found.count("ticket-gate"));
+    if (both) break;
+  }
+  EXPECT_TRUE(both) << "one search finds the events of two services";
+}
+
+}  // namespace
+}  // namespace dingle

@@ -1,0 +1,234 @@
+#include "spool/spool.h"
+
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "tests/spool/faulty_disk.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+class SpoolTest : public testing::Test {
+ protected:
+  FaultyDisk disk;
+  SpoolSettings settings{.folder = "spool"};
+  std::unique_ptr<Spool> spool;
+
+  void open() {
+    spool.reset();
+    auto opened = Spool::open(disk, settings);
+    ASSERT_TRUE(opened) << opened.problem().message;
+    spool = std::move(*opened);
+  }
+  // One event for each of the destinations, with a checkpoint and a counter.
+  int append(const std::string& events, std::vector<std::uint32_t> destinations) {
+    Spool::Append a;
+    a.events = events;
+    a.changes.state.push_back({"checkpoint", events, false});
+    a.changes.counters.push_back({"lines", 1});
+    for (std::uint32_t d : destinations) a.destinations.emplace_back(d, 1);
+    return spool->append(a);
+  }
+  std::vector<std::string> read_all(std::uint32_t destination, std::uint64_t after) {
+    std::vector<std::string> all;
+    Spool::Read read;
+    while (spool->read(destination, after, 200ms, read)) {
+      all.emplace_back(read.batch.events);
+      after = read.number.number;
+      last = after;
+    }
+    return all;
+  }
+  std::uint64_t last = 0;
+};
+
+TEST_F(SpoolTest, DestinationsReadTheirShareInOrder) {
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  ASSERT_EQ(append("1", {a}), 0);
+  ASSERT_EQ(append("2", {a, b}), 0);
+  ASSERT_EQ(append("3", {b}), 0);
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1", "2"}));
+  EXPECT_EQ(read_all(b, 0), (std::vector<std::string>{"2", "3"}));
+  EXPECT_EQ(spool->waiting(a).events, 2u);
+}
+
+TEST_F(SpoolTest, CheckpointsCountersAndCursorsComeBack) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  for (const char* e : {"1", "2", "3"}) append(e, {a});
+  read_all(a, 0);
+  spool->passed(a, last - 1, {{"destination/1/set_aside", 1}});
+  open();
+  EXPECT_EQ(spool->destination("a"), a);
+  EXPECT_EQ(*spool->state("checkpoint"), "3");
+  EXPECT_EQ(spool->counter("lines"), 3);
+  EXPECT_EQ(spool->counter("destination/1/set_aside"), 1);
+  EXPECT_EQ(read_all(a, spool->cursor(a)), (std::vector<std::string>{"3"}));
+  EXPECT_EQ(spool->waiting(a).appended, 3u);
+  EXPECT_EQ(spool->waiting(a).events, 1u);
+}
+
+TEST_F(SpoolTest, EveryOpenRaisesTheEpochAndDrawsANonce) {
+  open();
+  const auto first = spool->identity();
+  open();
+  EXPECT_EQ(spool->identity().spool_id, first.spool_id);
+  EXPECT_EQ(spool->identity().epoch, first.epoch + 1);
+  EXPECT_NE(spool->identity().nonce, first.nonce);
+}
+
+TEST_F(SpoolTest, TornTailIsCutAndNumbersAreNotReused) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("1", {a});
+  append("2", {a});
+  ASSERT_TRUE(spool->wait_durable(1s));
+  read_all(a, 0);
+  const std::uint64_t before = last;
+  spool.reset();
+  {
+    auto& file = *disk.files.rbegin()->second;
+    file.now.resize(file.now.size() - 1);
+    file.durable = file.now;
+  }
+  open();
+  append("3", {a});
+  read_all(a, 0);
+  EXPECT_GT(last, before);
+}
+
+TEST_F(SpoolTest, DamageBelowTheDurableMarkIsSkippedAndCounted) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  for (const char* e : {"first", "second", "third"}) {
+    append(e, {a});
+    ASSERT_TRUE(spool->wait_durable(1s));
+  }
+  spool.reset();
+  for (auto& [path, inode] : disk.files)
+    if (std::size_t at = inode->now.rfind("second"); at != std::string::npos) inode->now[at] ^= 1;
+  open();
+  EXPECT_EQ(spool->recovery().damaged_records, 1u);
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"first", "third"}));
+  const auto w = spool->waiting(a);
+  EXPECT_EQ(w.events, 2u);
+}
+
+TEST_F(SpoolTest, SegmentsAreRemovedOnceEveryDestinationPassed) {
+  settings.segment_size = 2000;
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  for (int i = 0; i < 20; ++i) append(std::string(500, 'x'), {a, b});
+  EXPECT_GT(spool->size().segments, 3u);
+  read_all(a, 0);
+  spool->passed(a, last);
+  std::this_thread::sleep_for(400ms);
+  EXPECT_GT(spool->size().segments, 3u) << "b has passed nothing yet";
+  spool->passed(b, last);
+  for (int i = 0; i < 100 && spool->size().segments > 1; ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_EQ(spool->size().segments, 1u);
+  open();
+  EXPECT_EQ(spool->counter("lines"), 20) << "counters outlive the segments";
+  EXPECT_EQ(spool->waiting(a).events, 0u);
+}
+
+TEST_F(SpoolTest, FullDiskRefusesAndLosesNothing) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("1", {a});
+  disk.room = 10;
+  EXPECT_EQ(append("2", {a}), ENOSPC);
+  EXPECT_EQ(spool->counter("lines"), 1);
+  disk.room = UINT64_MAX;
+  EXPECT_EQ(append("2", {a}), 0);
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1", "2"}));
+}
+
+TEST_F(SpoolTest, AfterAFailedSyncTheRecordsAreWrittenToANewSegment) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("1", {a});
+  ASSERT_TRUE(spool->wait_durable(1s));
+  {
+    std::lock_guard lock(disk.mutex);
+    disk.failing_syncs = 1;
+  }
+  append("2", {a});
+  append("3", {a});
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1", "2", "3"}));
+  EXPECT_EQ(spool->size().failed_syncs, 1u);
+  spool.reset();
+  disk.lose_power(1);
+  open();
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1", "2", "3"}));
+  EXPECT_EQ(spool->recovery().damaged_records, 0u);
+}
+
+// What a destination has seen survives a power failure, and nothing beyond the cut is invented.
+TEST_F(SpoolTest, PowerFailuresLoseNothingThatWasShown) {
+  for (std::uint64_t seed = 1; seed <= 60; ++seed) {
+    disk.files.clear();
+    disk.durable_names.clear();
+    spool.reset();
+    settings.segment_size = 600;
+    open();
+    const std::uint32_t a = spool->destination("a");
+    for (int i = 0; i < 8; ++i) append(std::to_string(i), {a});
+    Spool::Read read;
+    std::uint64_t after = 0;
+    std::size_t shown = 0;
+    while (shown < 4 && spool->read(a, after, 1s, read)) after = read.number.number, ++shown;
+    for (int i = 8; i < 12; ++i) append(std::to_string(i), {a});
+    FaultyDisk copy;  // the moment of the failure: the running spool knows nothing of it
+    {
+      std::lock_guard lock(disk.mutex);
+      for (const auto& [path, inode] : disk.files) copy.files[path] = std::make_shared<FaultyDisk::Inode>(*inode);
+      copy.durable_names = disk.durable_names;
+    }
+    copy.lose_power(seed);
+    auto opened = Spool::open(copy, settings);
+    ASSERT_TRUE(opened) << seed;
+    std::vector<std::string> all;
+    after = 0;
+    while ((*opened)->read(a, after, 20ms, read)) all.emplace_back(read.batch.events), after = read.number.number;
+    ASSERT_GE(all.size(), shown) << "seed " << seed;
+    for (std::size_t i = 0; i < all.size(); ++i) ASSERT_EQ(all[i], std::to_string(i)) << "seed " << seed;
+    ASSERT_EQ((*opened)->state("checkpoint").value_or("none"), all.empty() ? "none" : all.back()) << "seed " << seed << ": a checkpoint covers just what is there";
+    ASSERT_EQ((*opened)->counter("lines"), static_cast<std::int64_t>(all.size())) << "seed " << seed;
+  }
+}
+
+TEST(SpoolOnDisk, SecondProcessIsRefused) {
+  const std::string folder = testing::TempDir() + "/spool-" + std::to_string(::getpid());
+  std::filesystem::remove_all(folder);
+  auto first = Spool::open(system_disk(), {.folder = folder});
+  ASSERT_TRUE(first);
+  auto second = Spool::open(system_disk(), {.folder = folder});
+  ASSERT_FALSE(second);
+  EXPECT_NE(second.problem().message.find("in use"), std::string::npos);
+  std::filesystem::remove_all(folder);
+}
+
+TEST(Format, RandomBytesAreNoRecords) {
+  std::mt19937_64 random(3);
+  for (int i = 0; i < 2000; ++i) {
+    std::string bytes(random() % 200, '\0');
+    for (char& c : bytes) c = static_cast<char>(random());
+    EXPECT_FALSE(record_is_intact(bytes));
+    BatchPayload batch;
+    Changes changes;
+    Cursors cursors;
+    Snapshot snapshot;
+    decode_batch(bytes, batch);
+    decode_note(bytes, changes, cursors);
+    decode_snapshot(bytes, snapshot);
+  }
+}
+
+}  // namespace
+}  // namespace dingle

@@ -1,0 +1,266 @@
+#include "store/store.h"
+
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <filesystem>
+#include <random>
+#include <thread>
+
+#include "core/time/instant.h"
+#include "store/search.h"
+
+namespace dingle {
+namespace {
+
+const std::int64_t kMorning = *parse_moment("2026-11-23T08:00:00Z", 0);
+
+class StoreTest : public testing::Test {
+ protected:
+  std::string folder = testing::TempDir() + "/store-" + std::to_string(::getpid()) + "-" + testing::UnitTest::GetInstance()->current_test_info()->name();
+  std::shared_ptr<Store> store;
+  Sender sender{11, 1, 5, 1};
+  std::deque<std::string> texts;
+  std::deque<std::vector<Field>> fields;
+  std::vector<StoredEvent> events;
+
+  void SetUp() override {
+    std::filesystem::remove_all(folder);
+    store = Store::at(folder);
+  }
+  void TearDown() override {
+    store.reset();
+    std::filesystem::remove_all(folder);
+  }
+  // Adds an event: minute after eight, status, body.
+  void add(std::uint64_t number, std::int64_t minute, std::int64_t status, const std::string& body, std::uint64_t stream = 1) {
+    auto& f = fields.emplace_back();
+    f.push_back({field_id("status"), Value::integer(status)});
+    if (status >= 500) f.push_back({field_id("reason"), Value::text(texts.emplace_back("server " + std::to_string(status)))});
+    events.push_back({kMorning + minute * 60 * kSecond, kMorning, {sender.spool, sender.epoch, number, 0}, stream, number * 10, texts.emplace_back(body), f, {}});
+  }
+  Store::Outcome commit(const std::string& index = "gate-2026-11-23") {
+    auto outcome = store->commit(index, sender, events);
+    events.clear();
+    return outcome;
+  }
+  std::vector<std::string> find(const std::string& where, std::size_t limit = 100) {
+    Query q;
+    if (!where.empty()) q.where = *Condition::parse(where);
+    Scanned scanned;
+    std::vector<std::string> bodies;
+    for (const FoundEvent& e : find_events({store.get()}, q, limit, false, scanned)) {
+      const std::size_t from = e.json.find("\"body\":\"") + 8;
+      bodies.push_back(e.json.substr(from, e.json.find('"', from) - from));
+    }
+    EXPECT_TRUE(scanned.problems.empty());
+    return bodies;
+  }
+};
+
+using Bodies = std::vector<std::string>;
+
+TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
+  add(1, 0, 200, "gate 7 opened");
+  add(2, 1, 503, "gate 8 refused");
+  add(3, 200, 200, "gate 7 closed");
+  ASSERT_EQ(commit().stored, 3u);
+  EXPECT_EQ(find(""), (Bodies{"gate 7 closed", "gate 8 refused", "gate 7 opened"}));
+  EXPECT_EQ(find("status >= 500"), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("has 'GATE 7'"), (Bodies{"gate 7 closed", "gate 7 opened"}));
+  EXPECT_EQ(find("has 'server'"), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("has 'serve'"), Bodies{});
+  EXPECT_EQ(find("timestamp < '2026-11-23T08:01:30Z'", 1), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("reason is null and status = 200", 1), (Bodies{"gate 7 closed"}));
+}
+
+TEST_F(StoreTest, WhatComesAgainIsKnownAndLeftOut) {
+  for (std::uint64_t n = 1; n <= 5; ++n) add(n, 0, 200, "e" + std::to_string(n));
+  commit();
+  for (std::uint64_t n = 3; n <= 7; ++n) add(n, 0, 200, "e" + std::to_string(n));
+  auto outcome = commit();
+  EXPECT_EQ(outcome.known, 3u);
+  EXPECT_EQ(outcome.stored, 2u);
+  EXPECT_EQ(find("").size(), 7u);
+}
+
+TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
+  add(5, 0, 200, "a", 1);
+  commit();
+  store.reset();
+  store = Store::at(folder);
+  std::uint64_t other = 2;
+  while (lane_of(other) == lane_of(1)) ++other;
+  add(5, 0, 200, "a", 1);
+  add(4, 0, 200, "b", other);
+  EXPECT_EQ(commit().stored, 1u);
+}
+
+TEST_F(StoreTest, CopiedSpoolIsRefused) {
+  sender.epoch = 3;
+  add(1, 0, 200, "a");
+  commit();
+  sender.epoch = 2;
+  add(2, 0, 200, "b");
+  EXPECT_EQ(commit().form, Store::Outcome::Form::retry);
+  sender.epoch = 3;
+  sender.nonce = 6;
+  add(2, 0, 200, "b");
+  EXPECT_NE(commit().reason.find("copied"), std::string::npos);
+  sender.epoch = 4;
+  add(2, 0, 200, "b");
+  EXPECT_EQ(commit().form, Store::Outcome::Form::committed);
+}
+
+TEST_F(StoreTest, MergingKeepsEveryEvent) {
+  for (std::uint64_t n = 1; n <= 40; ++n) {
+    add(n, static_cast<std::int64_t>(n % 3) * 60, n % 7 ? 200 : 500, "event " + std::to_string(n));
+    commit();
+  }
+  const auto before = find("");
+  ASSERT_EQ(store->indexes()[0].blocks, 40u);
+  store->merge();
+  EXPECT_LT(store->indexes()[0].blocks, 12u);
+  EXPECT_EQ(find(""), before);
+  EXPECT_EQ(find("status = 500").size(), 5u);
+}
+
+TEST_F(StoreTest, FieldsOfAnyTypeComeBack) {
+  std::mt19937_64 random(9);
+  std::vector<std::string> expected;
+  for (std::uint64_t n = 1; n <= 6000; ++n) {
+    auto& f = fields.emplace_back();
+    if (random() % 2) f.push_back({field_id("mixed"), random() % 2 ? Value::integer(static_cast<std::int64_t>(random())) : Value::text(texts.emplace_back("t" + std::to_string(random() % 9)))});
+    if (random() % 3) f.push_back({field_id("unique"), Value::text(texts.emplace_back(std::to_string(random())))});
+    f.push_back({field_id("real"), Value::decimal(static_cast<double>(random() % 1000) / 8)});
+    f.push_back({field_id("flag"), Value::boolean(random() % 2)});
+    f.push_back({field_id("when"), Value::timestamp(static_cast<std::int64_t>(random() % kDay))});
+    StoredEvent e{kMorning + static_cast<std::int64_t>(n), kMorning, {sender.spool, 1, n, 0}, 1, n, texts.emplace_back("b\xff" + std::to_string(n)), f, {}};
+    std::string json;
+    append_event_json(e, true, json);
+    expected.push_back(json);
+    events.push_back(e);
+  }
+  commit();
+  Scanned scanned;
+  auto found = find_events({store.get()}, {}, 10'000, true, scanned);
+  ASSERT_EQ(found.size(), expected.size());
+  auto sorted = [](std::string json) {  // columns come in their own order
+    std::sort(json.begin(), json.end());
+    return json;
+  };
+  for (std::size_t i = 0; i < found.size(); ++i) ASSERT_EQ(sorted(found[found.size() - 1 - i].json), sorted(expected[i]));
+}
+
+TEST_F(StoreTest, GroupsByTimeAndField) {
+  for (std::uint64_t n = 1; n <= 100; ++n) add(n, static_cast<std::int64_t>(n / 50), n % 10 ? 200 : 500, "x");
+  commit();
+  Scanned scanned;
+  Grouping g;
+  g.bucket = 60 * kSecond;
+  g.fields = {"status"};
+  auto grouped = group_events({store.get()}, {}, g, scanned);
+  ASSERT_EQ(grouped.groups.size(), 5u);
+  EXPECT_EQ(grouped.groups[0].count, 45u);
+  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
+  EXPECT_EQ(grouped.groups[0].bucket, kMorning);
+  g = {};
+  g.field = "status";
+  for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0}, {Measure::average, 230.0}, {Measure::minimum, 200.0}, {Measure::maximum, 500.0}, {Measure::percentile, 200.0}}) {
+    g.measure = measure;
+    EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, expected);
+  }
+}
+
+TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
+  for (std::uint64_t n = 1; n <= 3; ++n) {
+    add(n, static_cast<std::int64_t>(n) * 60, static_cast<std::int64_t>(n) * 100, "word" + std::to_string(n));
+    commit();
+  }
+  auto left_out = [&](const char* where) {
+    Query q;
+    q.where = *Condition::parse(where);
+    Scanned scanned;
+    find_events({store.get()}, q, 10, false, scanned);
+    return scanned.blocks_left_out;
+  };
+  EXPECT_EQ(left_out("has 'word2'"), 2u);
+  EXPECT_EQ(left_out("status > 250"), 2u);
+  EXPECT_EQ(left_out("nothing = 1"), 3u);
+  EXPECT_EQ(left_out("status <> 100"), 0u);
+}
+
+TEST_F(StoreTest, RetentionDeletesWholeIndexes) {
+  add(1, 0, 200, "old");
+  commit("day-1");
+  add(2, 1440, 200, "new");
+  commit("day-2");
+  EXPECT_EQ(store->retain(kMorning + 60 * kSecond, 0), (std::vector<std::string>{"day-1"}));
+  EXPECT_EQ(find(""), (Bodies{"new"}));
+  add(3, 1450, 200, "more");
+  commit("day-3");
+  EXPECT_EQ(store->retain(0, 1), (std::vector<std::string>{"day-2"})) << "the newest stays";
+}
+
+TEST_F(StoreTest, DeletedIndexIsBegunAnew) {
+  add(1, 0, 200, "gone");
+  commit();
+  EXPECT_TRUE(store->remove("gate-2026-11-23"));
+  EXPECT_FALSE(store->remove("gate-2026-11-23"));
+  EXPECT_FALSE(store->remove("../gate"));
+  add(2, 0, 200, "here");
+  EXPECT_EQ(commit().stored, 1u);
+  EXPECT_EQ(find(""), (Bodies{"here"}));
+}
+
+TEST_F(StoreTest, SearchingGoesOnWhileWriting) {
+  std::atomic<bool> done{false};
+  std::thread reader([&] {
+    std::size_t before = 0;
+    while (!done) {
+      Scanned scanned;
+      const std::size_t now = find_events({store.get()}, {}, 10'000, false, scanned).size();
+      EXPECT_GE(now, before);
+      EXPECT_TRUE(scanned.problems.empty()) << scanned.problems[0];
+      before = now;
+    }
+  });
+  for (std::uint64_t n = 1; n <= 60; ++n) {
+    add(n, 0, 200, "x");
+    commit();
+    if (n % 10 == 0) store->merge();
+  }
+  done = true;
+  reader.join();
+  EXPECT_EQ(find("").size(), 60u);
+}
+
+TEST(IndexName, IsMadeSafe) {
+  EXPECT_EQ(index_name("gate-2026-11-23"), "gate-2026-11-23");
+  EXPECT_EQ(index_name("../../etc/x y"), "_._.._etc_x_y");
+  EXPECT_EQ(index_name(""), "unnamed");
+  EXPECT_EQ(index_name(std::string(500, 'a')).size(), 120u);
+}
+
+TEST(Block, DamagedDirectoriesAndChunksNeverCrash) {
+  BlockEncoder encoder;
+  std::vector<Field> fields{{field_id("a"), Value::text("some text")}, {field_id("n"), Value::integer(4)}};
+  std::vector<StoredEvent> events(20, StoredEvent{5, 6, {1, 1, 1, 0}, 1, 2, "the body", fields, {}});
+  std::size_t taken = 0;
+  const EncodedBlock good = encoder.encode(events, taken);
+  std::mt19937_64 random(4);
+  for (int i = 0; i < 3000; ++i) {
+    std::string directory = good.directory, chunk = good.chunks[0];
+    directory[random() % directory.size()] = static_cast<char>(random());
+    if (random() % 2) chunk[random() % chunk.size()] = static_cast<char>(random());
+    auto block = Block::open(directory, [&](std::size_t) { return std::optional(chunk); });
+    if (!block) continue;
+    std::vector<Field> out;
+    std::string json;
+    for (std::size_t row = 0; row < block->count(); ++row) append_event_json(block->event(row, out), true, json);
+  }
+}
+
+}  // namespace
+}  // namespace dingle
