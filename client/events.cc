@@ -30,9 +30,11 @@ std::string padded(std::string text, std::size_t width) {
 std::string event_line(const Client& client, const Json& event) {
   const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
   const std::string service = event.contains("service.name") ? json_text(event["service.name"]) : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"]) : "";
+  const bool has_message = event.contains("message") && event["message"].is_string();
+  const std::string text = event.value(has_message ? "message" : "body", "");
   const std::size_t used = 23 + 2 + 13 + 2 + 7 + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
-  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " + paint(client, severity_color(event), padded(severity, 7)) + "  " + cut_to_width(one_line(event.value("body", "")), width);
+  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " + paint(client, severity_color(event), padded(severity, 7)) + "  " + cut_to_width(one_line(text), width);
 }
 
 std::string event_in_full(const Client& client, const Json& event) {

@@ -41,6 +41,7 @@ std::unique_ptr<Step> step(const char* kind, const Node& options) {
 }
 
 struct Trial {
+  std::unique_ptr<Pipeline> pipeline;
   std::shared_ptr<LineBuffer> buffer;
   Batch batch;
   std::vector<StepTally> tallies;
@@ -69,9 +70,9 @@ Trial run(const std::vector<std::string>& lines, Steps... steps) {
     r.batch.events.push_back(e);
     at += line.size() + 1;
   }
-  Pipeline p;
-  (p.steps.push_back(std::move(steps)), ...);
-  p.run(r.batch, r.tallies);
+  r.pipeline = std::make_unique<Pipeline>();
+  (r.pipeline->steps.push_back(std::move(steps)), ...);
+  r.pipeline->run(r.batch, r.tallies);
   return r;
 }
 

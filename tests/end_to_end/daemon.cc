@@ -48,6 +48,12 @@ std::string make_folder() {
 
 }  // namespace
 
+// DINGLE_DAEMON names another dingled than the one that was built along, for instance one with a sanitizer.
+std::string daemon_program() {
+  const char* other = std::getenv("DINGLE_DAEMON");
+  return other ? other : std::string(DINGLE_BINARIES) + "/dingled";
+}
+
 Ran run_program(const std::vector<std::string>& arguments, const std::string& input) {
   const std::string dir = make_folder();
   std::ofstream(dir + "/in", std::ios::binary) << input;
@@ -75,6 +81,8 @@ Daemon::Daemon(const std::string& configuration, const std::string& server) : di
 
 Daemon::~Daemon() {
   if (runs()) kill();
+  for (const char* report : {"AddressSanitizer", "ThreadSanitizer", "LeakSanitizer", "runtime error:"})
+    EXPECT_EQ(log().find(report), std::string::npos) << "a sanitizer reported something";
   if (testing::Test::HasFailure()) std::cerr << "kept: " << dir << "\n" << log();
   else std::filesystem::remove_all(dir);
 }
@@ -87,7 +95,7 @@ void Daemon::configure(const std::string& configuration) {
 
 void Daemon::start() {
   std::filesystem::remove(dir + "/data/address");
-  pid_ = spawn({std::string(DINGLE_BINARIES) + "/dingled", "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
+  pid_ = spawn({daemon_program(), "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
   for (int i = 0; i < 3000 && !std::filesystem::exists(dir + "/data/address"); ++i) {
     int status = 0;
     if (::waitpid(pid_, &status, WNOHANG) == pid_) {

@@ -16,6 +16,8 @@ struct Ran {
 // Runs a program to its end; `input` goes to its standard input.
 Ran run_program(const std::vector<std::string>& arguments, const std::string& input = "");
 
+std::string daemon_program();
+
 class Daemon {
  public:
   // `configuration`: {dir} stands for the folder. The server section is added.

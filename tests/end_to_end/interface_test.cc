@@ -219,7 +219,7 @@ TEST(Client, OutputFormsAndErrors) {
 TEST(Start, RefusesASecondOneOnTheSameData) {
   Daemon daemon(kSimple);
   daemon.start();
-  Ran second = run_program({std::string(DINGLE_BINARIES) + "/dingled", "--config", daemon.dir + "/dingle.yaml"});
+  Ran second = run_program({daemon_program(), "--config", daemon.dir + "/dingle.yaml"});
   EXPECT_EQ(second.status, 1);
   EXPECT_NE(second.err.find("in use by another process"), std::string::npos) << second.err;
 }

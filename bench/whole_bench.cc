@@ -1,0 +1,156 @@
+// The whole program: lines in a file until they are where they go. Time runs from the start of the process until the last
+// event is acknowledged, so it includes starting, the spool with its syncs, and the store's.
+#include <fmt/format.h>
+#include <signal.h>
+#include <sqlite3.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "bench/report.h"
+#include "core/template/template.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+constexpr int kCopies = 5;  // of the access log: 600 000 lines
+
+std::string capture(const std::string& command) {
+  std::string out;
+  char bytes[4096];
+  FILE* pipe = ::popen(command.c_str(), "r");
+  for (std::size_t n; (n = ::fread(bytes, 1, sizeof bytes, pipe)) > 0;) out.append(bytes, n);
+  ::pclose(pipe);
+  return out;
+}
+
+// Seconds until `sent` of the one destination is all lines.
+double run_to(const std::string& destination, std::uintmax_t* bytes) {
+  std::string pattern = "/tmp/dingle-bench-XXXXXX";
+  const std::string dir = ::mkdtemp(pattern.data());
+  {
+    std::ofstream log(dir + "/access.log");
+    for (int i = 0; i < kCopies; ++i) log << access_log();
+  }
+  std::ofstream(dir + "/c.yaml") << "version: 1\nserver: { data: " << dir << "/data, listen: '127.0.0.1:0', workers: 1 }\nsources: { access: { files: { paths: [" << dir << "/access.log] } } }\n"
+                                 << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << kAccessTemplate << "'] }, time: { field: at } ], to: [to] } }\ndestinations: { to: { " << destination << " } }\n";
+  const auto begin = std::chrono::steady_clock::now();
+  const pid_t pid = ::fork();
+  if (pid == 0) {
+    const std::string program = std::string(DINGLE_BINARIES) + "/dingled", configuration = dir + "/c.yaml";
+    if (!::freopen("/dev/null", "w", stderr)) ::_exit(126);
+    ::execl(program.c_str(), program.c_str(), "--config", configuration.c_str(), nullptr);
+    ::_exit(127);
+  }
+  const auto all = static_cast<std::int64_t>(access_lines().size()) * kCopies;
+  double seconds = 0;
+  for (int i = 0; i < 3000; ++i) {
+    std::this_thread::sleep_for(std::chrono::milliseconds(10));
+    const auto status = nlohmann::json::parse(capture(std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null"), nullptr, false);
+    if (status.is_discarded() || status["destinations"].empty() || status["destinations"][0]["sent"] != all) continue;
+    seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
+    break;
+  }
+  ::kill(pid, SIGTERM);
+  ::waitpid(pid, nullptr, 0);
+  *bytes = 0;
+  if (std::filesystem::exists(dir + "/data/indexes"))
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(dir + "/data/indexes"))
+      if (entry.is_regular_file()) *bytes += entry.file_size();
+  std::filesystem::remove_all(dir);
+  return seconds;
+}
+
+void whole(benchmark::State& state, const char* destination) {
+  std::uintmax_t bytes = 0;
+  for (auto _ : state) {
+    const double seconds = run_to(destination, &bytes);
+    if (seconds == 0) state.SkipWithError("it did not finish");
+    state.SetIterationTime(seconds);
+  }
+  state.SetItemsProcessed(state.iterations() * static_cast<std::int64_t>(access_lines().size()) * kCopies);
+  state.counters["MB_on_disk_per_M"] = static_cast<double>(bytes) / 1e6 / (static_cast<double>(access_lines().size()) * kCopies / 1e6);
+}
+
+// What one would write first: a row an event with its fields as JSON, a unique id, an index on time, full text on the body;
+// WAL, synchronous=FULL, a thousand rows a transaction. Lines are parsed by the same template.
+void row_per_event(benchmark::State& state) {
+  const PatternLibrary library;
+  std::vector<Problem> problems;
+  auto t = Template::compile(kAccessTemplate, library, {}, problems);
+  std::vector<Value> values(t->slots().size());
+  std::uintmax_t bytes = 0;
+  const auto lines = std::span(access_lines()).first(60'000);
+  for (auto _ : state) {
+    std::string pattern = "/tmp/dingle-bench-XXXXXX";
+    const std::string dir = ::mkdtemp(pattern.data());
+    const auto begin = std::chrono::steady_clock::now();
+    sqlite3* db = nullptr;
+    sqlite3_open((dir + "/rows.sqlite").c_str(), &db);
+    sqlite3_exec(db, "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; CREATE TABLE event(id TEXT UNIQUE, time INTEGER, body TEXT, fields TEXT); CREATE INDEX event_time ON event(time); CREATE VIRTUAL TABLE words USING fts5(body, content='event')", nullptr, nullptr, nullptr);
+    sqlite3_stmt *event = nullptr, *words = nullptr;
+    sqlite3_prepare_v2(db, "INSERT INTO event VALUES(?, ?, ?, ?)", -1, &event, nullptr);
+    sqlite3_prepare_v2(db, "INSERT INTO words(rowid, body) VALUES(?, ?)", -1, &words, nullptr);
+    std::int64_t n = 0;
+    for (std::string_view line : lines) {
+      if (n % 1000 == 0) sqlite3_exec(db, n ? "COMMIT; BEGIN" : "BEGIN", nullptr, nullptr, nullptr);
+      t->match(line, {}, values.data());
+      std::string id = fmt::format("{:016x}", n * 0x9E3779B97F4A7C15ull), fields = "{";
+      for (std::size_t i = 0; i < values.size(); ++i) {
+        fields += (i ? ",\"" : "\"") + t->slots()[i].name + "\":";
+        values[i].append_json(fields);
+      }
+      fields += '}';
+      sqlite3_bind_text(event, 1, id.data(), static_cast<int>(id.size()), SQLITE_STATIC);
+      sqlite3_bind_int64(event, 2, values[3].as_integer());
+      sqlite3_bind_text(event, 3, line.data(), static_cast<int>(line.size()), SQLITE_STATIC);
+      sqlite3_bind_text(event, 4, fields.data(), static_cast<int>(fields.size()), SQLITE_STATIC);
+      sqlite3_step(event);
+      sqlite3_reset(event);
+      sqlite3_bind_int64(words, 1, ++n);
+      sqlite3_bind_text(words, 2, line.data(), static_cast<int>(line.size()), SQLITE_STATIC);
+      sqlite3_step(words);
+      sqlite3_reset(words);
+    }
+    sqlite3_exec(db, "COMMIT", nullptr, nullptr, nullptr);
+    sqlite3_finalize(event);
+    sqlite3_finalize(words);
+    sqlite3_close(db);
+    state.SetIterationTime(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+    bytes = std::filesystem::file_size(dir + "/rows.sqlite");
+    std::filesystem::remove_all(dir);
+  }
+  state.SetItemsProcessed(state.iterations() * static_cast<std::int64_t>(lines.size()));
+  state.counters["MB_on_disk_per_M"] = static_cast<double>(bytes) / 1e6 / (static_cast<double>(lines.size()) / 1e6);
+}
+
+// The loop that the whole program is held against: the regex alone, in memory (template_bench.cc has it as well).
+void regex_in_memory(benchmark::State& state) {
+  auto regex = Regex::compile(kAccessRegex, Regex::Where::anchored);
+  std::int64_t matched = 0;
+  std::size_t from, to;
+  for (auto _ : state) {
+    const auto begin = std::chrono::steady_clock::now();
+    for (int copy = 0; copy < kCopies; ++copy)
+      for (std::string_view line : access_lines()) matched += regex->match(line, &from, &to) == Regex::Outcome::match;
+    state.SetIterationTime(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+  }
+  state.SetItemsProcessed(matched);
+}
+
+void to_nowhere(benchmark::State& state) { whole(state, "nowhere: {}"); }
+void to_index(benchmark::State& state) { whole(state, "index: { name: 'access-{day}' }"); }
+
+BENCHMARK(to_nowhere)->Name("files to nowhere, one worker/ours")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+BENCHMARK(regex_in_memory)->Name("files to nowhere, one worker/baseline PCRE2-JIT in memory")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+BENCHMARK(to_index)->Name("files to index/ours")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+BENCHMARK(row_per_event)->Name("files to index/baseline SQLite, a row an event, FTS5")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+
+}  // namespace
+}  // namespace dingle
