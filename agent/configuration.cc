@@ -230,6 +230,7 @@ class Reader {
       used.insert(names[i]);
       if (std::find(declared.begin(), declared.end(), names[i]) == declared.end()) {
         std::string near = did_you_mean(names[i], declared);
+        used.insert(nearest(names[i], declared));  // most likely what was meant: no second finding about it
         findings_.error(at, std::string("there is no ") + what + " `" + names[i] + "`", near.empty() ? (declared.empty() ? std::string("none is defined") : one_of(declared)) : near);
       }
       if (std::count(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(i), names[i])) findings_.error(at, "`" + names[i] + "` is named twice", "remove one");

@@ -50,10 +50,14 @@ std::string event_in_full(const Client& client, const Json& event) {
     std::string text = json_text(value);
     std::string shown;  // further lines of a body stand below the first
     const std::string indent(width + 15, ' ');
+    const std::size_t room = std::max<std::size_t>(20, client.width > width + 15 ? client.width - width - 15 : 0);
+    std::size_t column = 0;
     for (char c : text) {
-      if (c == '\n') shown += "\n" + indent;
-      else if (c == '\t') shown += "    ";
-      else shown += static_cast<unsigned char>(c) < 0x20 ? std::string("·") : std::string(1, c);
+      if ((static_cast<unsigned char>(c) & 0xC0) != 0x80 && (c == '\n' || column >= room)) shown += "\n" + indent, column = 0;
+      if (c == '\n') continue;
+      const std::string piece = c == '\t' ? "    " : static_cast<unsigned char>(c) < 0x20 ? "·" : std::string(1, c);
+      column += display_width(piece);
+      shown += piece;
     }
     out += "  " + paint(client, "36", key) + std::string(width - key.size(), ' ') + "  " + paint(client, "2", type) + "  " + shown + "\n";
   }

@@ -91,13 +91,19 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
   for (std::size_t i = 0; i + 1 < columns.size(); ++i) others += widths[i] + 2;
   const bool last_is_text = columns.back().look == Column::Look::text;
   if (last_is_text && others + 20 < client.width) widths.back() = std::min(widths.back(), client.width - others);
+  // Zeros step back, and what should be zero and is not stands out.
+  auto painted = [&](const Column& column, const std::string& text) {
+    if (column.look != Column::Look::count && column.look != Column::Look::bytes) return text;
+    if (text == "0" || text == "0 B") return paint(client, "2", text);
+    return column.unwanted ? paint(client, "33", text) : text;
+  };
   auto line = [&](const std::vector<std::string>& texts, bool head) {
     std::string out;
     for (std::size_t i = 0; i < columns.size(); ++i) {
       const bool right = columns[i].look == Column::Look::count || columns[i].look == Column::Look::bytes || columns[i].look == Column::Look::seconds;
       std::string text = cut_to_width(texts[i], widths[i]);
       const std::string gap(widths[i] - std::min(widths[i], display_width(text)), ' ');
-      if (head) text = paint(client, "1", text);
+      text = head ? paint(client, "1", text) : painted(columns[i], text);
       if (right) out += gap + text;
       else out += i + 1 == columns.size() ? text : text + gap;
       if (i + 1 < columns.size()) out += "  ";

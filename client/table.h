@@ -15,6 +15,7 @@ struct Column {
   std::string key;    // of the row's object
   std::string title;  // for people
   enum class Look { text, count, bytes, time, seconds } look = Look::text;
+  bool unwanted = false;  // a count that should be 0: others stand out
 };
 
 // Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table the last text column

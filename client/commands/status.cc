@@ -44,18 +44,18 @@ void print_steps(const Client& client, const Json& status) {
     }
   if (rows.empty()) return;
   std::cout << "\n";
-  print_rows(client, {{"name", "PIPELINE"}, {"step", "STEP"}, {"in", "IN", Look::count}, {"out", "OUT", Look::count}, {"failed", "FAILED", Look::count}, {"dropped", "DROPPED", Look::count}, {"templates", "MATCHED, BY TEMPLATE"}}, rows);
+  print_rows(client, {{"name", "PIPELINE"}, {"step", "STEP"}, {"in", "IN", Look::count}, {"out", "OUT", Look::count}, {"failed", "FAILED", Look::count, true}, {"dropped", "DROPPED", Look::count}, {"templates", "MATCHED, BY TEMPLATE"}}, rows);
 }
 
 int print_people(const Client& client, const Json& s, bool steps) {
-  const std::vector<Column> sources{{"name", "SOURCE"}, {"kind", "KIND"}, {"files", "FILES", Look::count}, {"lines", "LINES", Look::count}, {"empty", "EMPTY", Look::count}, {"joined", "JOINED", Look::count}, {"events", "EVENTS", Look::count}, {"leftovers", "LEFTOVERS", Look::count}, {"bytes_behind", "BEHIND", Look::bytes}};
+  const std::vector<Column> sources{{"name", "SOURCE"}, {"kind", "KIND"}, {"files", "FILES", Look::count}, {"lines", "LINES", Look::count}, {"empty", "EMPTY", Look::count}, {"joined", "JOINED", Look::count}, {"events", "EVENTS", Look::count}, {"leftovers", "LEFTOVERS", Look::count, true}, {"bytes_behind", "BEHIND", Look::bytes}};
   print_rows(client, sources, with_total(rows_of(s["sources"]), sources));
   std::cout << "\n";
-  const std::vector<Column> pipelines{{"name", "PIPELINE"}, {"in", "IN", Look::count}, {"matched", "MATCHED", Look::count}, {"unmatched", "UNMATCHED", Look::count}, {"dropped", "DROPPED", Look::count}, {"out", "OUT", Look::count}};
+  const std::vector<Column> pipelines{{"name", "PIPELINE"}, {"in", "IN", Look::count}, {"matched", "MATCHED", Look::count}, {"unmatched", "UNMATCHED", Look::count, true}, {"dropped", "DROPPED", Look::count}, {"out", "OUT", Look::count}};
   print_rows(client, pipelines, with_total(rows_of(s["pipelines"]), pipelines));
   if (steps) print_steps(client, s);
   std::cout << "\n";
-  const std::vector<Column> destinations{{"name", "DESTINATION"}, {"kind", "KIND"}, {"in", "IN", Look::count}, {"sent", "SENT", Look::count}, {"waiting", "WAITING", Look::count}, {"waiting_bytes", "QUEUED", Look::bytes}, {"set_aside", "SET ASIDE", Look::count}, {"retried", "RETRIED", Look::count}, {"lag_seconds", "LAG", Look::seconds}};
+  const std::vector<Column> destinations{{"name", "DESTINATION"}, {"kind", "KIND"}, {"in", "IN", Look::count}, {"sent", "SENT", Look::count}, {"waiting", "WAITING", Look::count}, {"waiting_bytes", "QUEUED", Look::bytes}, {"set_aside", "SET ASIDE", Look::count, true}, {"retried", "RETRIED", Look::count, true}, {"lag_seconds", "LAG", Look::seconds}};
   print_rows(client, destinations, rows_of(s["destinations"]));
   std::cout << "\n";
   // What is unusual of single lines is said only when there is some.
@@ -71,7 +71,7 @@ int print_people(const Client& client, const Json& s, bool steps) {
   else
     for (const Json& b : s["balance"])
       if (b["in"] != b["accounted_for"]) std::cout << paint(client, "1;31", "not balanced: ") << b["stage"].get<std::string>() << ": in " << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
-  std::cout << "configuration " << s["configuration"].get<std::string>() << ", started " << s["started"].get<std::string>() << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in " << s["spool"]["segments"] << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
+  std::cout << "configuration " << s["configuration"].get<std::string>() << ", started " << s["started"].get<std::string>().substr(0, 19) << "Z" << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in " << s["spool"]["segments"] << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
   return s["problems"].empty() && s["balanced"].get<bool>() ? kFine : kFoundProblems;
 }
 

@@ -20,7 +20,7 @@ struct TimelineOptions {
 
 // How the parts of a split are told apart: by sign and by colour.
 constexpr const char* kSigns[] = {"█", "▓", "▒", "░", "▪", "▫", "•", "·"};
-constexpr const char* kColors[] = {"36", "33", "32", "35", "34", "31", "96", "37"};
+constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "91", "96", "37"};
 constexpr std::size_t kMostParts = 8;
 
 std::int64_t instant(const Json& text) {

@@ -16,7 +16,7 @@ struct TryOptions {
 };
 
 // The colours of fields, in turn.
-constexpr const char* kColors[] = {"36", "33", "32", "35", "34", "96", "93", "92", "95", "94"};
+constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95", "91"};
 
 const char* color_of(std::size_t slot) { return kColors[slot % std::size(kColors)]; }
 

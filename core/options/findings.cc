@@ -71,9 +71,9 @@ std::string render(const Finding& f, std::string_view file, std::string_view sou
       else caret += shown_length++ == 0 ? '^' : '~';
     }
     if (shown_length == 0) caret += '^';
-    out += "  " + paint("34", number + " |") + " " + shown + "\n" + margin + " " + paint("34", "|") + " " + paint("1;31", caret) + "\n";
+    out += "  " + paint("2", number + " |") + " " + shown + "\n" + margin + " " + paint("2", "|") + " " + paint("1;31", caret) + "\n";
   }
-  if (!f.hint.empty()) out += margin + " " + paint("34", "=") + " " + f.hint + "\n";
+  if (!f.hint.empty()) out += margin + " " + paint("2", "=") + " " + f.hint + "\n";
   return out;
 }
 

@@ -63,7 +63,7 @@ INSTANTIATE_TEST_SUITE_P(Places, Mistakes, testing::Values(
     Mistake{"sources:", "surces:", "2:1 unknown key `surces` | did you mean `sources`?"},
     Mistake{"files:", "flies:", "4:5 unknown key `flies` in the source `gate` | did you mean `files`?"},
     Mistake{"paths: [/var/log/gate*.log]", "pathes: [/x]", "4:12 `files` needs the option `paths`"},
-    Mistake{"from: [gate]", "from: [gaet]", "3:3 no pipeline takes the source `gate`"},
+    Mistake{"from: [gate]", "from: [gaet]", "7:12 there is no source `gaet` | did you mean `gate`?"},
     Mistake{"to: [operations]", "to: [operatons]", "11:10 there is no destination `operatons` | did you mean `operations`?"},
     Mistake{"- drop:", "- dorp:", "10:9 unknown step `dorp` | did you mean `drop`?"},
     Mistake{"{status:int}", "{status:itn}", "9:59 unknown pattern `itn` | did you mean `int`?"},
