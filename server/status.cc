@@ -66,7 +66,7 @@ std::string status_json(Engine& engine) {
   for (const PipelineSettings& p : configuration->pipelines) {
     const std::string prefix = "pipeline/" + p.name + "/";
     const std::int64_t in = n(prefix + "in"), out = n(prefix + "out"), dropped = n(prefix + "dropped"), unmatched = n(prefix + "unmatched");
-    root["pipelines"].push_back({{"name", p.name}, {"in", in}, {"matched", out - unmatched}, {"unmatched", unmatched}, {"dropped", dropped}, {"out", out}, {"implausible_times", n(prefix + "implausible_times")}, {"steps", steps_of(*configuration, p, n)}});
+    root["pipelines"].push_back({{"name", p.name}, {"in", in}, {"matched", out - unmatched}, {"unmatched", unmatched}, {"dropped", dropped}, {"out", out}, {"implausible_times", n(prefix + "implausible_times")}, {"fields_left_out", n(prefix + "fields_left_out")}, {"steps", steps_of(*configuration, p, n)}});
     balances.push_back({"pipeline " + p.name, in, out + dropped});
   }
   root["destinations"] = Json::array();

@@ -253,30 +253,38 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
 
 // ---- reading -------------------------------------------------------------------------------------------------------
 
+// The first visible record behind `after` with events for the destination.
+const Spool::Entry* Spool::next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const {
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  for (; entry != entries_.end() && entry->number <= visible(); ++entry)
+    for (auto [id, count] : entry->destinations)
+      if (id == destination) {
+        *events = count;
+        return &*entry;
+      }
+  return nullptr;
+}
+
 bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out) {
   const auto deadline = std::chrono::steady_clock::now() + timeout;
+  out.unreadable_events = 0;
   std::unique_lock lock(mutex_);
   const std::uint64_t wakes = wakes_;
   for (;;) {
-    auto entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
-    for (; entry != entries_.end() && entry->number <= visible(); ++entry) {
-      auto to = std::find_if(entry->destinations.begin(), entry->destinations.end(), [&](const auto& d) { return d.first == destination; });
-      if (to == entry->destinations.end()) continue;
-      const Entry found = *entry;
-      out.events = to->second;
+    if (const Entry* entry = next(destination, after, &out.events)) {
+      const Entry found = *entry;  // while unlocked, entries may come and go
       lock.unlock();
       out.number = {found.epoch, found.number};
       out.appended_at = found.appended_at;
       out.batch = {};
-      const bool intact = found.file->read(found.offset, found.size, out.bytes) == 0 && record_is_intact(out.bytes) &&
-                          decode_batch(std::string_view(out.bytes).substr(kRecordHeaderSize), out.batch);
-      if (intact) return true;
+      if (found.file->read(found.offset, found.size, out.bytes) == 0 && record_is_intact(out.bytes) &&
+          decode_batch(std::string_view(out.bytes).substr(kRecordHeaderSize), out.batch))
+        return true;
+      out.unreadable_events += out.events;
+      after = found.number;
       lock.lock();
       ++unreadable_;
-      after = found.number;
-      entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
-      if (entry == entries_.end()) break;
-      --entry;
+      continue;
     }
     if (stopping_ || wakes_ != wakes || progress_.wait_until(lock, deadline) == std::cv_status::timeout) return false;
   }

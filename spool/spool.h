@@ -99,12 +99,13 @@ class Spool {
   struct Read {
     LogNumber number;
     std::uint32_t events = 0;  // for this destination
+    std::uint64_t unreadable_events = 0;  // of records passed over before this one, because they cannot be read any more
     std::int64_t appended_at = 0;  // ns since 1970 UTC; after a restart the time of the restart
     std::string bytes;         // owns what `batch` points into
     BatchPayload batch;
   };
   // The next batch with events for the destination behind record `after`; waits up to `timeout` for one. False if none
-  // came. Throws nothing; a record that cannot be read is skipped and counted in `unreadable()`.
+  // came. A record that cannot be read any more is passed over, and its events are counted in `unreadable_events`.
   bool read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out);
   std::uint64_t cursor(std::uint32_t destination) const;  // where its reading goes on
   // The destination is done with everything up to that record. Noted on disk within a fraction of a second; the counters
@@ -156,6 +157,7 @@ class Spool {
   int write_note(Changes changes);
   std::uint32_t id(const std::string& key, const std::string& next_key);
   Waiting waiting(std::uint32_t id, const Destination& d) const;
+  const Entry* next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const;
   void apply(const Changes& changes);
   void add(const CounterChange& change);
   void after_failed_sync();

@@ -94,6 +94,7 @@ void DeliveryThread::run() {
     for (const Spool::Read& read : reads) {
       decoded.clear();
       decoder.decode(read.batch.events, id_, decoded);
+      damaged += read.unreadable_events;
       if (decoded.size() < read.events) damaged += read.events - decoded.size();
       for (const SpooledEvent& e : decoded) events.push_back({read.number, e});
     }

@@ -348,6 +348,7 @@ Spool::Append Engine::process(const Job& job) {
       count(out.changes, step + "out", t.out);
       count(out.changes, step + "dropped", t.dropped);
       count(out.changes, step + "failed", t.failed);
+      count(out.changes, prefix + "fields_left_out", t.fields_left_out);
       for (std::size_t m = 0; m < t.matched.size(); ++m) count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
     }
     for (const Event& e : batch.events) unmatched += e.find(names::unmatched) != nullptr;

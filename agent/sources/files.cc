@@ -260,7 +260,11 @@ class Files final : public Source {
     if (::fstat(file.fd(), &info) != 0) return false;
     const auto size = static_cast<std::uint64_t>(info.st_size);
     const std::int64_t now = system_now();
-    if (size < file.checkpoint.position || (size != file.seen_size && !file.verify())) {
+    // The time of change tells of a file that was written anew with the same size.
+    const std::int64_t modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
+    const bool changed = size != file.seen_size || modified != file.seen_modified;
+    file.seen_modified = modified;
+    if (size < file.checkpoint.position || (changed && !file.verify())) {
       count("truncated", 1);
       file.restart();
     }

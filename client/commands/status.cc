@@ -63,6 +63,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
     for (auto [key, text] : {std::pair{"cut", "lines were longer than `longest_line` and were cut"}, std::pair{"invalid_utf8", "lines are not valid UTF-8; wrong bytes are shown as �"}, std::pair{"truncated", "times a file was truncated or replaced in place"}, std::pair{"replaced", "files held other bytes than before and were read anew"}})
       if (source.value(key, 0) != 0) std::cout << "note: source " << source["name"].get<std::string>() << ": " << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";
   for (const Json& p : s["pipelines"])
+    if (p.value("fields_left_out", 0) != 0) std::cout << "note: pipeline " << p["name"].get<std::string>() << ": " << with_thousands(p["fields_left_out"].get<std::int64_t>()) << " fields were left out: an event takes 1000 fields, and all together 65 536 names\n";
+  for (const Json& p : s["pipelines"])
     if (p.value("implausible_times", 0) != 0) std::cout << "note: pipeline " << p["name"].get<std::string>() << ": " << with_thousands(p["implausible_times"].get<std::int64_t>()) << " event times are implausible; those events are in the index of the day on which they were read\n";
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": " << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>() << ")\n";

@@ -45,7 +45,7 @@ class Json final : public Step {
       auto error = parser.parse(text.data(), text.size(), false).get(root);
       std::string name = prefix;
       if (!error && !root.is_object()) error = simdjson::INCORRECT_TYPE;
-      if (!error) members(batch, event, root.get_object().value_unsafe(), name, depth);
+      if (!error) members(batch, event, root.get_object().value_unsafe(), name, depth, tally);
       if (error) {
         std::string_view why = error == simdjson::INCORRECT_TYPE ? "the JSON text is no object" : simdjson::error_message(error);
         event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("json: " + std::string(why))));
@@ -58,7 +58,7 @@ class Json final : public Step {
   }
 
  private:
-  static void members(Batch& batch, Event& event, simdjson::dom::object object, std::string& name, std::int64_t depth_left) {
+  static void members(Batch& batch, Event& event, simdjson::dom::object object, std::string& name, std::int64_t depth_left, StepTally& tally) {
     const std::size_t length = name.size();
     for (auto [key, value] : object) {
       name.resize(length);
@@ -76,15 +76,15 @@ class Json final : public Step {
         case Type::OBJECT:
           if (depth_left > 1) {
             name += '.';
-            members(batch, event, value.get_object().value_unsafe(), name, depth_left - 1);
+            members(batch, event, value.get_object().value_unsafe(), name, depth_left - 1, tally);
             continue;
           }
           v = Value::map(batch.arena.copy(simdjson::minify(value)));
       }
       if (name == "body") {
         if (v.is_textual()) event.body = v.as_text();
-      } else {
-        event.set(batch.arena, field_id(name), v);
+      } else if (!event.set(batch.arena, field_id(name), v)) {
+        ++tally.fields_left_out;
       }
     }
     name.resize(length);

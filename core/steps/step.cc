@@ -13,7 +13,7 @@ std::vector<StepKind>& registered() {
 }  // namespace
 
 void StepTally::add(const StepTally& o) {
-  in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped, failed += o.failed;
+  in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped, failed += o.failed, fields_left_out += o.fields_left_out;
   if (matched.size() < o.matched.size()) matched.resize(o.matched.size());
   for (std::size_t i = 0; i < o.matched.size(); ++i) matched[i] += o.matched[i];
 }

@@ -21,6 +21,7 @@ namespace dingle {
 // and passed on, but counted apart.
 struct StepTally {
   std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
+  std::uint64_t fields_left_out = 0;   // that an event could not take: too many of them, or too many names
   std::vector<std::uint64_t> matched;  // parse: by template
   void add(const StepTally& other);
 };

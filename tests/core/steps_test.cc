@@ -165,6 +165,7 @@ TEST(Events, TooManyFieldsAreNotAdded) {
   for (int i = 0; i < 1500; ++i) json += (i ? ",\"k" : "\"k") + std::to_string(i) + "\":1";
   Trial r = run({json + "}"}, step("json", Node{}));
   EXPECT_EQ(r.batch.events[0].field_count, kMostFields);
+  EXPECT_EQ(r.tallies[0].fields_left_out, 1500 - kMostFields);
 }
 
 TEST(JsonText, InvalidBytesBecomeReplacementCharacters) {

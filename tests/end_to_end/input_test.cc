@@ -79,6 +79,16 @@ TEST(Input, CopiedAndTruncatedToALongerFileIsNoticed) {
   EXPECT_EQ(source["replaced"], 1);
 }
 
+TEST(Input, FileWrittenAnewWithTheSameSizeIsNoticed) {
+  Daemon daemon(kRaw);
+  daemon.write("a.log", "one\ntwo\n");
+  daemon.start();
+  daemon.settled();
+  daemon.write("a.log", "six\nten\n", false);
+  std::this_thread::sleep_for(300ms);
+  EXPECT_EQ(daemon.settled()["sources"][0]["events"], 4);
+}
+
 TEST(Input, DeletedFileIsReadToItsEnd) {
   Daemon daemon(kRaw);
   std::string text;

@@ -119,6 +119,23 @@ TEST_F(SpoolTest, DamageBelowTheDurableMarkIsSkippedAndCounted) {
   EXPECT_EQ(w.events, 2u);
 }
 
+TEST_F(SpoolTest, DamageWhileRunningIsPassedOverAndCounted) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  for (const char* e : {"first", "second", "third"}) append(e, {a});
+  ASSERT_TRUE(spool->wait_durable(1s));
+  {
+    std::lock_guard lock(disk.mutex);
+    for (auto& [path, inode] : disk.files)
+      if (std::size_t at = inode->now.rfind("second"); at != std::string::npos) inode->now[at] ^= 1;
+  }
+  Spool::Read read;
+  ASSERT_TRUE(spool->read(a, 0, 1s, read));
+  ASSERT_TRUE(spool->read(a, read.number.number, 1s, read));
+  EXPECT_EQ(read.batch.events, "third");
+  EXPECT_EQ(read.unreadable_events, 1u);
+}
+
 TEST_F(SpoolTest, SegmentsAreRemovedOnceEveryDestinationPassed) {
   settings.segment_size = 2000;
   open();
