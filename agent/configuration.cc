@@ -14,43 +14,114 @@ namespace dingle {
 
 const std::vector<OptionSpec>& server_options() {
   static const std::vector<OptionSpec> all{
-      {.name = "data", .type = OptionType::text, .fallback = "/var/lib/dingle", .text = "The folder for the spool, the indexes and the token."},
-      {.name = "listen", .type = OptionType::text, .fallback = "127.0.0.1:3464", .text = "Address and port of the API. Port 0 takes a free one; the file `address` in the data folder names it."},
-      {.name = "workers", .type = OptionType::integer, .fallback = "2", .text = "Threads that run pipelines.", .least = 1},
-      {.name = "stop_within", .type = OptionType::duration, .fallback = "10s", .text = "How long a stop may take to empty the queues. What is left waits in the spool for the next start."},
-      {.name = "spool", .type = OptionType::section, .text = "The queue on disk.",
-       .section = {{.name = "on", .type = OptionType::choice, .fallback = "disk", .text = "Where the queue is kept.", .choices = {"disk"}},
-                   {.name = "sync", .type = OptionType::choice, .fallback = "batch",
-                    .text = "When what is queued is forced to disk: at once (`batch`), every `interval`, or when the operating system likes (`os`: exact through kill -9, not through power loss).",
-                    .choices = {"batch", "interval", "os"}},
-                   {.name = "interval", .type = OptionType::duration, .fallback = "50ms", .text = "For `sync: interval`.", .least = 1000000},
-                   {.name = "limit", .type = OptionType::size, .fallback = "4GiB", .text = "Bytes that may wait for all destinations together. At the limit sources pause.", .least = 1 << 20}}}};
+      {.name = "data",
+       .type = OptionType::text,
+       .fallback = "/var/lib/dingle",
+       .text = "The folder for the spool, the indexes and the token."},
+      {.name = "listen",
+       .type = OptionType::text,
+       .fallback = "127.0.0.1:3464",
+       .text = "Address and port of the API. Port 0 takes a free one; the file `address` in the data folder "
+               "names it."},
+      {.name = "workers",
+       .type = OptionType::integer,
+       .fallback = "2",
+       .text = "Threads that run pipelines.",
+       .least = 1},
+      {.name = "stop_within",
+       .type = OptionType::duration,
+       .fallback = "10s",
+       .text = "How long a stop may take to empty the queues. What is left waits in the spool for the next "
+               "start."},
+      {.name = "spool",
+       .type = OptionType::section,
+       .text = "The queue on disk.",
+       .section = {
+           {.name = "on",
+            .type = OptionType::choice,
+            .fallback = "disk",
+            .text = "Where the queue is kept.",
+            .choices = {"disk"}},
+           {.name = "sync",
+            .type = OptionType::choice,
+            .fallback = "batch",
+            .text = "When what is queued is forced to disk: at once (`batch`), every `interval`, or when the "
+                    "operating system likes (`os`: exact through kill -9, not through power loss).",
+            .choices = {"batch", "interval", "os"}},
+           {.name = "interval",
+            .type = OptionType::duration,
+            .fallback = "50ms",
+            .text = "For `sync: interval`.",
+            .least = 1000000},
+           {.name = "limit",
+            .type = OptionType::size,
+            .fallback = "4GiB",
+            .text = "Bytes that may wait for all destinations together. At the limit sources pause.",
+            .least = 1 << 20}}}};
   return all;
 }
 
 const std::vector<OptionSpec>& source_options() {
-  static const std::vector<OptionSpec> all{{.name = "resource", .type = OptionType::values, .text = "Fields that every event of this source gets, for instance `service.name`."}};
+  static const std::vector<OptionSpec> all{
+      {.name = "resource",
+       .type = OptionType::values,
+       .text = "Fields that every event of this source gets, for instance `service.name`."}};
   return all;
 }
 
 const std::vector<OptionSpec>& pipeline_options() {
   static const std::vector<OptionSpec> all{
-      {.name = "from", .type = OptionType::references, .text = "The sources whose lines it takes.", .required = true},
-      {.name = "where", .type = OptionType::condition, .text = "Which of their lines it takes: a condition on the body and the resource. All, if there is none."},
-      {.name = "to", .type = OptionType::references, .text = "The destinations of its events.", .required = true}};
+      {.name = "from",
+       .type = OptionType::references,
+       .text = "The sources whose lines it takes.",
+       .required = true},
+      {.name = "where",
+       .type = OptionType::condition,
+       .text =
+           "Which of their lines it takes: a condition on the body and the resource. All, if there is none."},
+      {.name = "to",
+       .type = OptionType::references,
+       .text = "The destinations of its events.",
+       .required = true}};
   return all;
 }
 
 const std::vector<OptionSpec>& destination_options() {
   static const std::vector<OptionSpec> all{
-      {.name = "was", .type = OptionType::text, .text = "The former name of this destination: what waits under it is delivered here."},
-      {.name = "queue", .type = OptionType::section, .text = "What may wait for this destination.",
-       .section = {{.name = "limit", .type = OptionType::size, .fallback = "1GiB", .text = "Bytes that may wait.", .least = 1 << 20},
-                   {.name = "overflow", .type = OptionType::choice, .fallback = "pause", .text = "What happens at the limit: the sources that feed it pause.", .choices = {"pause"}}}},
-      {.name = "retry", .type = OptionType::section, .text = "How a failed delivery is tried again.",
-       .section = {{.name = "first", .type = OptionType::duration, .fallback = "200ms", .text = "The first wait; it doubles from try to try, with jitter.", .least = 1000000},
-                   {.name = "longest", .type = OptionType::duration, .fallback = "30s", .text = "The longest wait.", .least = 1000000},
-                   {.name = "give_up_after", .type = OptionType::duration, .fallback = "6h", .text = "How long an event that a reachable destination keeps refusing is tried before it is set aside."}}}};
+      {.name = "was",
+       .type = OptionType::text,
+       .text = "The former name of this destination: what waits under it is delivered here."},
+      {.name = "queue",
+       .type = OptionType::section,
+       .text = "What may wait for this destination.",
+       .section = {{.name = "limit",
+                    .type = OptionType::size,
+                    .fallback = "1GiB",
+                    .text = "Bytes that may wait.",
+                    .least = 1 << 20},
+                   {.name = "overflow",
+                    .type = OptionType::choice,
+                    .fallback = "pause",
+                    .text = "What happens at the limit: the sources that feed it pause.",
+                    .choices = {"pause"}}}},
+      {.name = "retry",
+       .type = OptionType::section,
+       .text = "How a failed delivery is tried again.",
+       .section = {{.name = "first",
+                    .type = OptionType::duration,
+                    .fallback = "200ms",
+                    .text = "The first wait; it doubles from try to try, with jitter.",
+                    .least = 1000000},
+                   {.name = "longest",
+                    .type = OptionType::duration,
+                    .fallback = "30s",
+                    .text = "The longest wait.",
+                    .least = 1000000},
+                   {.name = "give_up_after",
+                    .type = OptionType::duration,
+                    .fallback = "6h",
+                    .text = "How long an event that a reachable destination keeps refusing is tried before "
+                            "it is set aside."}}}};
   return all;
 }
 
@@ -58,8 +129,14 @@ const std::vector<OptionSpec>& pattern_options() {
   static const std::vector<OptionSpec> all{
       {.name = "regex", .type = OptionType::text, .text = "A regular expression (PCRE2 syntax)."},
       {.name = "template", .type = OptionType::template_text, .text = "A template; its fields come with it."},
-      {.name = "type", .type = OptionType::choice, .fallback = "text", .text = "What the text of a regex is converted to.", .choices = kind_names()},
-      {.name = "text", .type = OptionType::text, .text = "What it is, in words, for messages such as `expected a berth`."}};
+      {.name = "type",
+       .type = OptionType::choice,
+       .fallback = "text",
+       .text = "What the text of a regex is converted to.",
+       .choices = kind_names()},
+      {.name = "text",
+       .type = OptionType::text,
+       .text = "What it is, in words, for messages such as `expected a berth`."}};
   return all;
 }
 
@@ -86,24 +163,36 @@ void write_node(const Node& node, std::string& out) {
 
 class Reader {
  public:
-  Reader(std::string_view text, Findings& findings) : text_(text), findings_(findings), result_(std::make_shared<Configuration>()), patterns_(std::make_shared<PatternLibrary>()) {}
+  Reader(std::string_view text, Findings& findings)
+      : text_(text),
+        findings_(findings),
+        result_(std::make_shared<Configuration>()),
+        patterns_(std::make_shared<PatternLibrary>()) {}
 
   std::shared_ptr<const Configuration> read() {
     Node root = read_yaml(text_, findings_);
     if (findings_.errors() != 0) return nullptr;
     if (!root.is_map()) {
-      findings_.error(Place{1, 1}, 1, root.form == Node::Form::nothing ? "the configuration is empty" : "the configuration must be a map", "it begins with `version: 1`");
+      findings_.error(
+          Place{1, 1}, 1,
+          root.form == Node::Form::nothing ? "the configuration is empty" : "the configuration must be a map",
+          "it begins with `version: 1`");
       return nullptr;
     }
-    static const std::vector<std::string> kKeys{"version", "server", "patterns", "sources", "pipelines", "destinations"};
+    static const std::vector<std::string> kKeys{"version", "server",    "patterns",
+                                                "sources", "pipelines", "destinations"};
     for (const auto& entry : root.entries)
       if (std::find(kKeys.begin(), kKeys.end(), entry.key) == kKeys.end()) {
         std::string near = did_you_mean(entry.key, kKeys);
-        findings_.error(entry.key_place, entry.key.size(), "unknown key `" + entry.key + "`", near.empty() ? one_of(kKeys) : near);
+        findings_.error(entry.key_place, entry.key.size(), "unknown key `" + entry.key + "`",
+                        near.empty() ? one_of(kKeys) : near);
       }
     const Node* version = root.find("version");
-    if (version == nullptr) findings_.error(root.place, 1, "the configuration does not say its version", "add `version: 1`");
-    else if (!version->is_scalar() || version->scalar != "1") findings_.error(*version, "this program reads version 1 of the format, found `" + version->scalar + "`", "write `version: 1`");
+    if (version == nullptr)
+      findings_.error(root.place, 1, "the configuration does not say its version", "add `version: 1`");
+    else if (!version->is_scalar() || version->scalar != "1")
+      findings_.error(*version, "this program reads version 1 of the format, found `" + version->scalar + "`",
+                      "write `version: 1`");
     const Node empty;
     auto section = [&](const char* key) -> const Node& {
       const Node* n = root.find(key);
@@ -115,32 +204,41 @@ class Reader {
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
     unused(section("sources"), section("destinations"), section("patterns"));
-    if (findings_.errors() == 0 && result_->sources.empty()) findings_.error(root.place, 1, "the configuration has no sources", "add `sources:` with at least one");
+    if (findings_.errors() == 0 && result_->sources.empty())
+      findings_.error(root.place, 1, "the configuration has no sources", "add `sources:` with at least one");
     findings_.sort();
     if (findings_.errors() != 0) return nullptr;
     result_->patterns = patterns_;
-    result_->version = fmt::format("{:08x}", static_cast<std::uint32_t>(XXH64(text_.data(), text_.size(), 0)));
+    result_->version =
+        fmt::format("{:08x}", static_cast<std::uint32_t>(XXH64(text_.data(), text_.size(), 0)));
     return result_;
   }
 
  private:
   template <class Work>
   void each(const Node& section, const char* key, Work work) {
-    if (section.form != Node::Form::nothing && !section.is_map()) findings_.error(section, std::string("`") + key + "` takes a map of names, found " + section.form_name());
+    if (section.form != Node::Form::nothing && !section.is_map())
+      findings_.error(section,
+                      std::string("`") + key + "` takes a map of names, found " + section.form_name());
     for (const Node::Entry& e : section.entries) {
-      if (!is_field_name(e.key)) findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a name", "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
-      else work(e);
+      if (!is_field_name(e.key))
+        findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a name",
+                        "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
+      else
+        work(e);
     }
   }
 
   // Finds which kind a component is of: the one key that is not a common option.
   template <class Kind>
-  const Node::Entry* kind_of(const Node::Entry& e, const char* what, const std::vector<const Kind*>& kinds, const std::vector<OptionSpec>& common) {
+  const Node::Entry* kind_of(const Node::Entry& e, const char* what, const std::vector<const Kind*>& kinds,
+                             const std::vector<OptionSpec>& common) {
     std::vector<std::string> names, keys;
     for (const Kind* kind : kinds) names.push_back(kind->spec.name);
     for (const OptionSpec& o : common) keys.push_back(o.name);
     if (!e.value.is_map()) {
-      findings_.error(e.key_place, e.key.size(), std::string("the ") + what + " `" + e.key + "` does not say its kind", one_of(names));
+      findings_.error(e.key_place, e.key.size(),
+                      std::string("the ") + what + " `" + e.key + "` does not say its kind", one_of(names));
       return nullptr;
     }
     const Node::Entry* found = nullptr;
@@ -150,26 +248,37 @@ class Reader {
         std::vector<std::string> all = names;
         all.insert(all.end(), keys.begin(), keys.end());
         std::string near = did_you_mean(option.key, all);
-        findings_.error(option.key_place, option.key.size(), "unknown key `" + option.key + "` in the " + what + " `" + e.key + "`", near.empty() ? one_of(all) : near);
+        findings_.error(option.key_place, option.key.size(),
+                        "unknown key `" + option.key + "` in the " + what + " `" + e.key + "`",
+                        near.empty() ? one_of(all) : near);
         return nullptr;
       }
       if (found) {
-        findings_.error(option.key_place, option.key.size(), std::string("the ") + what + " `" + e.key + "` is of two kinds: `" + found->key + "` and `" + option.key + "`", "make it two");
+        findings_.error(option.key_place, option.key.size(),
+                        std::string("the ") + what + " `" + e.key + "` is of two kinds: `" + found->key +
+                            "` and `" + option.key + "`",
+                        "make it two");
         return nullptr;
       }
       found = &option;
     }
-    if (!found) findings_.error(e.key_place, e.key.size(), std::string("the ") + what + " `" + e.key + "` does not say its kind", one_of(names));
+    if (!found)
+      findings_.error(e.key_place, e.key.size(),
+                      std::string("the ") + what + " `" + e.key + "` does not say its kind", one_of(names));
     return found;
   }
 
   void patterns(const Node& section) {
     std::vector<std::pair<const Node::Entry*, Options>> read;
     each(section, "patterns", [&](const Node::Entry& e) {
-      if (!is_pattern_name(e.key)) return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a pattern's name", "use letters, digits and `_`");
+      if (!is_pattern_name(e.key))
+        return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a pattern's name",
+                               "use letters, digits and `_`");
       Options o = Options::read(pattern_options(), e.value, e.key, findings_);
       if (o.given("regex") == o.given("template"))
-        return findings_.error(e.key_place, e.key.size(), "the pattern `" + e.key + "` needs either `regex` or `template`", "for instance: { regex: '[A-Z]{2}-\\d{2}' }");
+        return findings_.error(e.key_place, e.key.size(),
+                               "the pattern `" + e.key + "` needs either `regex` or `template`",
+                               "for instance: { regex: '[A-Z]{2}-\\d{2}' }");
       const bool regex = o.given("regex");
       Pattern p;
       p.name = e.key;
@@ -177,7 +286,9 @@ class Reader {
       p.kind = regex ? kind_named(o.text("type")) : Kind::text;
       p.description = o.text("text");
       p.source = o.text(regex ? "regex" : "template");
-      if (!patterns_->add(p)) return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern", "choose another name");
+      if (!patterns_->add(p))
+        return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern",
+                               "choose another name");
       read.emplace_back(&e, o);
     });
     // Checked when all are known, since they may use each other.
@@ -185,7 +296,8 @@ class Reader {
       std::vector<Problem> problems;
       const bool regex = o.given("regex");
       if (regex) {
-        if (auto compiled = Regex::compile(o.text("regex"), Regex::Where::anchored); !compiled) problems.push_back(compiled.problem());
+        if (auto compiled = Regex::compile(o.text("regex"), Regex::Where::anchored); !compiled)
+          problems.push_back(compiled.problem());
       } else {
         Template::compile(o.text("template"), *patterns_, {}, problems);
       }
@@ -201,7 +313,8 @@ class Reader {
     s.name = e.key;
     s.kind = source_kind(kind_entry->key);
     Options common = Options::read(source_options(), e.value, e.key, findings_, {kind_entry->key});
-    for (const auto& field : common.tree("resource").entries) s.resource.emplace_back(field.key, field.value.scalar);
+    for (const auto& field : common.tree("resource").entries)
+      s.resource.emplace_back(field.key, field.value.scalar);
     s.options = Options::read(s.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
     s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
     result_->sources.push_back(std::move(s));
@@ -222,7 +335,8 @@ class Reader {
     result_->destinations.push_back(std::move(d));
   }
 
-  void references(const Options& o, const char* option, const std::vector<std::string>& declared, const char* what, std::set<std::string>& used) {
+  void references(const Options& o, const char* option, const std::vector<std::string>& declared,
+                  const char* what, std::set<std::string>& used) {
     const Node* node = o.node(option);
     const std::vector<std::string>& names = o.texts(option);
     for (std::size_t i = 0; i < names.size(); ++i) {
@@ -231,9 +345,12 @@ class Reader {
       if (std::find(declared.begin(), declared.end(), names[i]) == declared.end()) {
         std::string near = did_you_mean(names[i], declared);
         used.insert(nearest(names[i], declared));  // most likely what was meant: no second finding about it
-        findings_.error(at, std::string("there is no ") + what + " `" + names[i] + "`", near.empty() ? (declared.empty() ? std::string("none is defined") : one_of(declared)) : near);
+        findings_.error(
+            at, std::string("there is no ") + what + " `" + names[i] + "`",
+            near.empty() ? (declared.empty() ? std::string("none is defined") : one_of(declared)) : near);
       }
-      if (std::count(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(i), names[i])) findings_.error(at, "`" + names[i] + "` is named twice", "remove one");
+      if (std::count(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(i), names[i]))
+        findings_.error(at, "`" + names[i] + "` is named twice", "remove one");
     }
   }
 
@@ -255,16 +372,20 @@ class Reader {
     p->where = condition(o, "where");
     const Node empty;
     const Node* steps = e.value.find("steps");
-    if (steps && steps->form != Node::Form::nothing && !steps->is_list()) findings_.error(*steps, "`steps` takes a list of steps, found " + std::string(steps->form_name()), "put `- ` before each");
+    if (steps && steps->form != Node::Form::nothing && !steps->is_list())
+      findings_.error(*steps, "`steps` takes a list of steps, found " + std::string(steps->form_name()),
+                      "put `- ` before each");
     std::string stopped;
     for (const Node& item : steps ? steps->items : empty.items) {
       if (!stopped.empty()) {
-        findings_.warning(item, "no event reaches this step: " + stopped, "remove it, or give the step before a condition");
+        findings_.warning(item, "no event reaches this step: " + stopped,
+                          "remove it, or give the step before a condition");
         stopped.clear();
       }
       step(item, *p);
       if (!p->steps.empty() && p->steps.back())
-        if (std::string why = p->steps.back()->stops_everything(); !why.empty()) stopped = "`" + p->steps.back()->kind + "` above: " + why;
+        if (std::string why = p->steps.back()->stops_everything(); !why.empty())
+          stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
     result_->pipelines.push_back({e.key, p, o.texts("from"), o.texts("to")});
   }
@@ -281,13 +402,17 @@ class Reader {
       return step(as_map, pipeline);
     }
     if (!item.is_map() || item.entries.size() != 1)
-      return findings_.error(item, "a step is a map with one key, the step's name, found " + std::string(item.is_map() ? "several keys" : item.form_name()),
-                             item.is_map() ? "are the step's options indented deeper than its name?" : one_of(names));
+      return findings_.error(
+          item,
+          "a step is a map with one key, the step's name, found " +
+              std::string(item.is_map() ? "several keys" : item.form_name()),
+          item.is_map() ? "are the step's options indented deeper than its name?" : one_of(names));
     const Node::Entry& e = item.entries[0];
     const StepKind* kind = step_kind(e.key);
     if (!kind) {
       std::string near = did_you_mean(e.key, names);
-      return findings_.error(e.key_place, e.key.size(), "unknown step `" + e.key + "`", near.empty() ? one_of(names) : near);
+      return findings_.error(e.key_place, e.key.size(), "unknown step `" + e.key + "`",
+                             near.empty() ? one_of(names) : near);
     }
     Node value = e.value;
     if (!value.place.line) value.place = e.key_place;
@@ -304,14 +429,22 @@ class Reader {
 
   void unused(const Node& sources, const Node& destinations, const Node& patterns) {
     for (const auto& e : sources.entries)
-      if (!used_sources_.count(e.key)) findings_.warning(e.key_place, e.key.size(), "no pipeline takes the source `" + e.key + "`: its lines are counted as leftovers", "name it in a pipeline's `from`");
+      if (!used_sources_.count(e.key))
+        findings_.warning(e.key_place, e.key.size(),
+                          "no pipeline takes the source `" + e.key + "`: its lines are counted as leftovers",
+                          "name it in a pipeline's `from`");
     for (const auto& e : destinations.entries)
-      if (!used_destinations_.count(e.key)) findings_.warning(e.key_place, e.key.size(), "no pipeline sends to the destination `" + e.key + "`", "name it in a pipeline's `to`");
+      if (!used_destinations_.count(e.key))
+        findings_.warning(e.key_place, e.key.size(), "no pipeline sends to the destination `" + e.key + "`",
+                          "name it in a pipeline's `to`");
     for (const auto& e : patterns.entries) {
       const std::string text(text_);
       bool used = false;
-      for (const std::string& use : {":" + e.key + "}", ":" + e.key + " "}) used = used || text.find(use) != std::string::npos;
-      if (!used) findings_.warning(e.key_place, e.key.size(), "no template uses the pattern `" + e.key + "`", "write {name:" + e.key + "} where it is meant");
+      for (const std::string& use : {":" + e.key + "}", ":" + e.key + " "})
+        used = used || text.find(use) != std::string::npos;
+      if (!used)
+        findings_.warning(e.key_place, e.key.size(), "no template uses the pattern `" + e.key + "`",
+                          "write {name:" + e.key + "} where it is meant");
     }
   }
 

@@ -31,7 +31,7 @@ struct DestinationSettings {
   const DestinationKind* kind = nullptr;
   Options options, common;  // of the kind; of every destination
   std::shared_ptr<const Namer> namer;
-  std::string written;      // its options as text, to see whether a reload changed them
+  std::string written;  // its options as text, to see whether a reload changed them
 };
 
 struct Configuration {
@@ -50,7 +50,7 @@ struct Configuration {
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings);
 
 const std::vector<OptionSpec>& server_options();
-const std::vector<OptionSpec>& source_options();       // of every source, beside its kind
+const std::vector<OptionSpec>& source_options();  // of every source, beside its kind
 const std::vector<OptionSpec>& pipeline_options();
 const std::vector<OptionSpec>& destination_options();  // of every destination, beside its kind
 const std::vector<OptionSpec>& pattern_options();

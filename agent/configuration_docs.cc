@@ -25,18 +25,25 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::references: s = one_or_list({{"type", "string"}}); break;
     case OptionType::integer: s = {{"type", "integer"}, {"minimum", o.least}}; break;
     case OptionType::boolean: s = {{"type", "boolean"}}; break;
-    case OptionType::size: s = {{"type", {"string", "integer"}}, {"pattern", "^[0-9]+(B|KiB|MiB|GiB|TiB|KB|kB|MB|GB|TB)?$"}}; break;
+    case OptionType::size:
+      s = {{"type", {"string", "integer"}}, {"pattern", "^[0-9]+(B|KiB|MiB|GiB|TiB|KB|kB|MB|GB|TB)?$"}};
+      break;
     case OptionType::duration: s = {{"type", "string"}, {"pattern", "^[0-9]+(ns|us|ms|s|m|h|d|w)$"}}; break;
     case OptionType::choice: s = {{"enum", o.choices}}; break;
-    case OptionType::values: s = {{"type", "object"}, {"additionalProperties", {{"type", {"string", "number", "boolean"}}}}}; break;
+    case OptionType::values:
+      s = {{"type", "object"}, {"additionalProperties", {{"type", {"string", "number", "boolean"}}}}};
+      break;
     case OptionType::renames: s = {{"type", "object"}, {"additionalProperties", {{"type", "string"}}}}; break;
     case OptionType::section: s = schema_of(o.section); break;
   }
   if (*o.text) s["description"] = o.text;
   if (*o.fallback) {
-    if (o.type == OptionType::boolean) s["default"] = std::string(o.fallback) == "true";
-    else if (o.type == OptionType::integer) s["default"] = std::stoll(o.fallback);
-    else s["default"] = o.fallback;
+    if (o.type == OptionType::boolean)
+      s["default"] = std::string(o.fallback) == "true";
+    else if (o.type == OptionType::integer)
+      s["default"] = std::stoll(o.fallback);
+    else
+      s["default"] = o.fallback;
   }
   return s;
 }
@@ -91,7 +98,11 @@ void table(const std::vector<OptionSpec>& options, std::string& out, const std::
   }
   for (const OptionSpec& o : options) {
     const std::string name = prefix + o.name;
-    out += "| `" + name + "` | " + cell(in_words(o)) + " | " + (o.required ? "required" : *o.fallback ? "`" + std::string(o.fallback) + "`" : "") + " | " + cell(o.text) + " |\n";
+    out += "| `" + name + "` | " + cell(in_words(o)) + " | " +
+           (o.required    ? "required"
+            : *o.fallback ? "`" + std::string(o.fallback) + "`"
+                          : "") +
+           " | " + cell(o.text) + " |\n";
     if (o.type == OptionType::section) table(o.section, out, name + ".");
   }
   if (prefix.empty()) out += "\n";
@@ -112,40 +123,62 @@ std::string configuration_schema() {
   for (const StepKind& kind : step_kinds()) {
     bool required = false;
     for (const OptionSpec& o : kind.spec.options) required = required || o.required;
-    steps.push_back({{"type", "object"}, {"additionalProperties", false}, {"required", {kind.spec.name}}, {"properties", {{kind.spec.name, schema_of(kind.spec)}}}});
+    steps.push_back({{"type", "object"},
+                     {"additionalProperties", false},
+                     {"required", {kind.spec.name}},
+                     {"properties", {{kind.spec.name, schema_of(kind.spec)}}}});
     if (!required) steps.push_back({{"const", kind.spec.name}});
   }
   Json pipeline = schema_of(pipeline_options());
-  pipeline["properties"]["steps"] = {{"type", "array"}, {"items", {{"oneOf", steps}}}, {"description", "What happens to each event, in this order."}};
-  auto map_of = [](Json schema) { return Json{{"type", "object"}, {"additionalProperties", std::move(schema)}}; };
-  Json root{{"$schema", "https://json-schema.org/draft/2020-12/schema"}, {"title", "Dingle configuration"}, {"type", "object"}, {"additionalProperties", false}, {"required", {"version", "sources"}}};
-  root["properties"] = {{"version", {{"const", 1}}},
-                        {"server", schema_of(server_options())},
-                        {"patterns", map_of(pattern)},
-                        {"sources", map_of(component_schema(source_options(), source_kinds()))},
-                        {"pipelines", map_of(pipeline)},
-                        {"destinations", map_of(component_schema(destination_options(), destination_kinds()))}};
+  pipeline["properties"]["steps"] = {{"type", "array"},
+                                     {"items", {{"oneOf", steps}}},
+                                     {"description", "What happens to each event, in this order."}};
+  auto map_of = [](Json schema) {
+    return Json{{"type", "object"}, {"additionalProperties", std::move(schema)}};
+  };
+  Json root{{"$schema", "https://json-schema.org/draft/2020-12/schema"},
+            {"title", "Dingle configuration"},
+            {"type", "object"},
+            {"additionalProperties", false},
+            {"required", {"version", "sources"}}};
+  root["properties"] = {
+      {"version", {{"const", 1}}},
+      {"server", schema_of(server_options())},
+      {"patterns", map_of(pattern)},
+      {"sources", map_of(component_schema(source_options(), source_kinds()))},
+      {"pipelines", map_of(pipeline)},
+      {"destinations", map_of(component_schema(destination_options(), destination_kinds()))}};
   return root.dump(2) + "\n";
 }
 
 std::string configuration_reference() {
   std::string out =
       "# Configuration\n\n"
-      "This page is made from the program's own tables by `dingle schema --reference`; `dingle schema` prints the JSON Schema of the same.\n\n"
-      "A configuration is one YAML file. `dingle check FILE` reads it without running it and names every mistake with its line and column; `dingle reload` gives it to a running `dingled`, "
-      "which takes it only if it is sound. Sizes are written `64KiB`, `1GiB`; durations `200ms`, `6h`, `30d`.\n\n"
-      "```yaml\nversion: 1\nsources:\n  gate:\n    files: { paths: [/var/log/skerry/gate*.log] }\n    resource: { service.name: ticket-gate }\npipelines:\n  gate:\n    from: [gate]\n    steps:\n"
-      "      - parse: { templates: ['{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}'] }\n      - time: { field: at }\n    to: [operations]\ndestinations:\n  operations:\n    index: { name: 'gate-{day}', keep: { age: 30d } }\n```\n\n"
+      "This page is made from the program's own tables by `dingle schema --reference`; `dingle schema` "
+      "prints the JSON Schema of the same.\n\n"
+      "A configuration is one YAML file. `dingle check FILE` reads it without running it and names every "
+      "mistake with its line and column; `dingle reload` gives it to a running `dingled`, "
+      "which takes it only if it is sound. Sizes are written `64KiB`, `1GiB`; durations `200ms`, `6h`, "
+      "`30d`.\n\n"
+      "```yaml\nversion: 1\nsources:\n  gate:\n    files: { paths: [/var/log/skerry/gate*.log] }\n    "
+      "resource: { service.name: ticket-gate }\npipelines:\n  gate:\n    from: [gate]\n    steps:\n"
+      "      - parse: { templates: ['{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}'] }\n "
+      "     - time: { field: at }\n    to: [operations]\ndestinations:\n  operations:\n    index: { name: "
+      "'gate-{day}', keep: { age: 30d } }\n```\n\n"
       "## `version`\n\nThe version of this format: `1`.\n\n## `server`\n\n";
   table(server_options(), out);
   out += "## `patterns`\n\nNamed patterns for templates: a map of names to\n\n";
   table(pattern_options(), out);
-  out += "One of `regex` and `template` is needed. `dingle patterns` lists the built-in ones.\n\n## `sources`\n\nA map of names to sources. Each has one kind, and may have\n\n";
+  out +=
+      "One of `regex` and `template` is needed. `dingle patterns` lists the built-in ones.\n\n## "
+      "`sources`\n\nA map of names to sources. Each has one kind, and may have\n\n";
   table(source_options(), out);
   for (const SourceKind* kind : source_kinds()) component(kind->spec, out);
   out += "## `pipelines`\n\nA map of names to\n\n";
   table(pipeline_options(), out);
-  out += "and `steps`, a list: each item is a map with one key, the step's name, and its options as value.\n\n## Steps\n\n";
+  out +=
+      "and `steps`, a list: each item is a map with one key, the step's name, and its options as "
+      "value.\n\n## Steps\n\n";
   for (const StepKind& kind : step_kinds()) component(kind.spec, out);
   out += "## `destinations`\n\nA map of names to destinations. Each has one kind, and may have\n\n";
   table(destination_options(), out);

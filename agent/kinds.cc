@@ -14,7 +14,9 @@ std::vector<const Kind*>& registered() {
 template <class Kind>
 void add(const Kind& kind) {
   auto& all = registered<Kind>();
-  all.insert(std::upper_bound(all.begin(), all.end(), &kind, [](const Kind* a, const Kind* b) { return a->spec.name < b->spec.name; }), &kind);
+  all.insert(std::upper_bound(all.begin(), all.end(), &kind,
+                              [](const Kind* a, const Kind* b) { return a->spec.name < b->spec.name; }),
+             &kind);
 }
 
 template <class Kind>

@@ -27,13 +27,19 @@ Result<Namer> Namer::parse(std::string_view text, Zone zone) {
       continue;
     }
     const std::size_t close = text.find('}', i);
-    if (close == std::string_view::npos) return Problem{"the brace opened here is not closed", "for instance: gate-{day}", i, 1};
+    if (close == std::string_view::npos)
+      return Problem{"the brace opened here is not closed", "for instance: gate-{day}", i, 1};
     const std::string_view name = text.substr(i + 1, close - i - 1);
     Piece& piece = namer.pieces_.back();
-    if (name == "day") piece.form = Piece::Form::day;
-    else if (name == "month") piece.form = Piece::Form::month;
-    else if (!is_field_name(name)) return Problem{"`" + std::string(name) + "` is not a field's name", "use {day}, {month} or a field", i + 1, std::max<std::size_t>(1, name.size())};
-    else piece.form = Piece::Form::field, piece.field = field_id(name), namer.by_day_alone_ = false;
+    if (name == "day")
+      piece.form = Piece::Form::day;
+    else if (name == "month")
+      piece.form = Piece::Form::month;
+    else if (!is_field_name(name))
+      return Problem{"`" + std::string(name) + "` is not a field's name", "use {day}, {month} or a field",
+                     i + 1, std::max<std::size_t>(1, name.size())};
+    else
+      piece.form = Piece::Form::field, piece.field = field_id(name), namer.by_day_alone_ = false;
     namer.pieces_.emplace_back();
     i = close + 1;
   }

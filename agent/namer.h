@@ -1,4 +1,5 @@
-// Gives each event the name of its index (or the path of its file): a text with `{day}`, `{month}` and `{field}` in it.
+// Gives each event the name of its index (or the path of its file): a text with `{day}`, `{month}` and
+// `{field}` in it.
 #pragma once
 
 #include <string>
@@ -17,8 +18,8 @@ class Namer {
   // `{day}` is 2026-11-23 and `{month}` 2026-11 of the event's time in `zone`; other names are fields.
   static Result<Namer> parse(std::string_view text, Zone zone);
 
-  // The name for the event. An implausible event time (before 1990, or more than a day after it was read) counts as the
-  // time at which the event was read; `*implausible` says so.
+  // The name for the event. An implausible event time (before 1990, or more than a day after it was read)
+  // counts as the time at which the event was read; `*implausible` says so.
   std::string name(const Batch& batch, const Event& event, bool* implausible) const;
   // Names depend on nothing but the day in UTC or a fixed zone: then events of one day share one.
   bool by_day_alone() const { return by_day_alone_; }

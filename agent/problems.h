@@ -14,7 +14,7 @@ namespace dingle {
 class Problems {
  public:
   struct Problem {
-    std::string about, text;      // about: "source gate: /var/log/x", "destination operations"
+    std::string about, text;  // about: "source gate: /var/log/x", "destination operations"
     std::int64_t since = 0, last = 0;
     std::uint64_t times = 0;
   };

@@ -23,7 +23,11 @@ class Converter {
     Node node;
     node.place = place_of(yaml.Mark());
     if (++count_ > kMostNodes || depth > kDeepest) {
-      if (!stopped_) findings_.error(node.place, 1, count_ > kMostNodes ? "the configuration has more than 100000 parts" : "the configuration is nested deeper than 64 levels", "are there aliases within aliases?");
+      if (!stopped_)
+        findings_.error(node.place, 1,
+                        count_ > kMostNodes ? "the configuration has more than 100000 parts"
+                                            : "the configuration is nested deeper than 64 levels",
+                        "are there aliases within aliases?");
       stopped_ = true;
       return node;
     }
@@ -54,7 +58,8 @@ class Converter {
           }
           const std::string key = entry.first.Scalar();
           if (!seen.insert(key).second) {
-            findings_.error(key_place, key.size(), "the key `" + key + "` occurs twice here", "the second one would hide the first");
+            findings_.error(key_place, key.size(), "the key `" + key + "` occurs twice here",
+                            "the second one would hide the first");
             continue;
           }
           node.entries.push_back({key, key_place, convert(entry.second, depth + 1)});
@@ -76,7 +81,8 @@ Node read_yaml(std::string_view text, Findings& findings) {
   try {
     return Converter(findings).convert(YAML::Load(std::string(text)), 0);
   } catch (const YAML::Exception& error) {  // the library's way to report a syntax error
-    findings.error(place_of(error.mark), 1, "this is not valid YAML: " + error.msg, "is the indentation right, and are quotes and brackets closed?");
+    findings.error(place_of(error.mark), 1, "this is not valid YAML: " + error.msg,
+                   "is the indentation right, and are quotes and brackets closed?");
     return {};
   }
 }

@@ -8,8 +8,8 @@
 
 namespace dingle {
 
-// The document; an empty node for an empty text. Syntax errors, keys that occur twice and documents of more than
-// 100 000 nodes go to `findings`.
+// The document; an empty node for an empty text. Syntax errors, keys that occur twice and documents of more
+// than 100 000 nodes go to `findings`.
 Node read_yaml(std::string_view text, Findings& findings);
 
 }  // namespace dingle

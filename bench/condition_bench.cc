@@ -8,7 +8,8 @@ namespace {
 Batch& batch() {
   static Batch* made = [] {
     auto* b = new Batch;
-    for (std::string_view line : access_lines().size() > 20'000 ? std::span(access_lines()).first(20'000) : std::span(access_lines())) {
+    for (std::string_view line : access_lines().size() > 20'000 ? std::span(access_lines()).first(20'000)
+                                                                : std::span(access_lines())) {
       Event e;
       e.body = line;
       e.set(b->arena, field_id("status"), Value::integer(line.size() % 7 ? 200 : 503));

@@ -36,7 +36,10 @@ int main(int argc, char** argv) {
   char date[32];
   const std::time_t now = std::time(nullptr);
   std::strftime(date, sizeof date, "%Y-%m-%d", std::gmtime(&now));
-  std::ofstream(file) << "# Benchmarks\n\nWritten by `scripts/bench` on " << date << "; " << processor() << ", " << std::thread::hardware_concurrency()
-                      << " cores. Rates are medians of interleaved runs; a ratio compares two medians of the same run, and only ratios carry over to other machines.\n\n"
-                      << reporter.table() << "\nWhat each line measures is said above its code in `bench/`.\n";
+  std::ofstream(file) << "# Benchmarks\n\nWritten by `scripts/bench` on " << date << "; " << processor()
+                      << ", " << std::thread::hardware_concurrency()
+                      << " cores. Rates are medians of interleaved runs; a ratio compares two medians of the "
+                         "same run, and only ratios carry over to other machines.\n\n"
+                      << reporter.table()
+                      << "\nWhat each line measures is said above its code in `bench/`.\n";
 }

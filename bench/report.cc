@@ -39,29 +39,41 @@ std::string RatioReporter::table() const {
     for (const std::string& other : order_) {
       if (!other.starts_with(name + "/baseline")) continue;
       const double a = median(rates_.at(ours)), b = median(rates_.at(other));
-      out += fmt::format("| {} | {} | {} | {} | **{:.2f}** |\n", name, rate(a), other.substr(name.size() + 10), rate(b), a / b);
+      out += fmt::format("| {} | {} | {} | {} | **{:.2f}** |\n", name, rate(a),
+                         other.substr(name.size() + 10), rate(b), a / b);
     }
   }
   return out;
 }
 
 const char* const kAccessTemplate =
-    "{client.address:ip} {ident:word} {user:word} [{at:clf_time}] \"{http.request.method:letters} {url.path:unspaced} HTTP/{network.protocol.version:decimal}\" "
-    "{http.response.status_code:int} {http.response.size:int} \"{referrer}\" \"{user_agent.original}\" {seconds:decimal}";
+    "{client.address:ip} {ident:word} {user:word} [{at:clf_time}] \"{http.request.method:letters} "
+    "{url.path:unspaced} HTTP/{network.protocol.version:decimal}\" "
+    "{http.response.status_code:int} {http.response.size:int} \"{referrer}\" \"{user_agent.original}\" "
+    "{seconds:decimal}";
 const char* const kAccessRegex =
-    "^(?<address>[0-9a-fA-F:.]+) (?<ident>[\\w-]+) (?<user>[\\w-]+) \\[(?<at>\\d\\d/[A-Z][a-z]{2}/\\d{4}:\\d\\d:\\d\\d:\\d\\d [+-]\\d{4})\\] "
-    "\"(?<method>[A-Za-z]+) (?<path>\\S+) HTTP/(?<version>[0-9.]+)\" (?<status>\\d+) (?<size>\\d+) \"(?<referrer>[^\"]*)\" \"(?<agent>[^\"]*)\" (?<seconds>[0-9.]+)$";
+    "^(?<address>[0-9a-fA-F:.]+) (?<ident>[\\w-]+) (?<user>[\\w-]+) "
+    "\\[(?<at>\\d\\d/[A-Z][a-z]{2}/\\d{4}:\\d\\d:\\d\\d:\\d\\d [+-]\\d{4})\\] "
+    "\"(?<method>[A-Za-z]+) (?<path>\\S+) HTTP/(?<version>[0-9.]+)\" (?<status>\\d+) (?<size>\\d+) "
+    "\"(?<referrer>[^\"]*)\" \"(?<agent>[^\"]*)\" (?<seconds>[0-9.]+)$";
 
 const std::string& access_log() {
   static const std::string text = [] {
     std::mt19937_64 random(1);
     auto below = [&](unsigned n) { return static_cast<unsigned>(random() % n); };
-    static const char* const agents[] = {"Turnstile/4.0", "Mozilla/5.0 (X11; Linux x86_64) Skerry/1.2", "probe/1.0"};
+    static const char* const agents[] = {"Turnstile/4.0", "Mozilla/5.0 (X11; Linux x86_64) Skerry/1.2",
+                                         "probe/1.0"};
     std::string out;
     for (int i = 0; i < 120'000; ++i) {
       const unsigned second = static_cast<unsigned>(i / 40);
-      out += fmt::format("192.0.2.{} - {} [23/Nov/2026:{:02}:{:02}:{:02} +0100] \"{} /gate/{}/scan?ticket=T-{:05} HTTP/1.1\" {} {} \"{}\" \"{}\" {:.3f}\n", 1 + below(250), below(3) ? "-" : fmt::format("staff{:02}", below(40)), 8 + second / 3600,
-                         second / 60 % 60, second % 60, below(4) ? "POST" : "GET", 1 + below(9), below(100000), below(20) ? 200 : 503, 80 + below(90000), below(3) ? "-" : "https://skerry.example/timetable?from=northquay", agents[below(3)], below(2000) / 1000.0);
+      out += fmt::format(
+          "192.0.2.{} - {} [23/Nov/2026:{:02}:{:02}:{:02} +0100] \"{} /gate/{}/scan?ticket=T-{:05} "
+          "HTTP/1.1\" {} {} \"{}\" \"{}\" {:.3f}\n",
+          1 + below(250), below(3) ? "-" : fmt::format("staff{:02}", below(40)), 8 + second / 3600,
+          second / 60 % 60, second % 60, below(4) ? "POST" : "GET", 1 + below(9), below(100000),
+          below(20) ? 200 : 503, 80 + below(90000),
+          below(3) ? "-" : "https://skerry.example/timetable?from=northquay", agents[below(3)],
+          below(2000) / 1000.0);
     }
     return out;
   }();

@@ -1,4 +1,5 @@
-// Ratios: a benchmark named "NAME/ours" is compared with every "NAME/baseline ..." of the same run, by their medians.
+// Ratios: a benchmark named "NAME/ours" is compared with every "NAME/baseline ..." of the same run, by their
+// medians.
 #pragma once
 
 #include <benchmark/benchmark.h>

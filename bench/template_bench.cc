@@ -24,7 +24,8 @@ void ours(benchmark::State& state) {
       matched += t->match(line, context, values.data());
       benchmark::DoNotOptimize(values.data());
     }
-  if (matched != state.iterations() * static_cast<std::int64_t>(access_lines().size())) state.SkipWithError("a line did not match");
+  if (matched != state.iterations() * static_cast<std::int64_t>(access_lines().size()))
+    state.SkipWithError("a line did not match");
   state.SetItemsProcessed(matched);
 }
 
@@ -33,14 +34,17 @@ template <bool Convert>
 void regex(benchmark::State& state) {
   int error = 0;
   std::size_t offset = 0;
-  pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(kAccessRegex), PCRE2_ZERO_TERMINATED, 0, &error, &offset, nullptr);
+  pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(kAccessRegex), PCRE2_ZERO_TERMINATED, 0,
+                                   &error, &offset, nullptr);
   pcre2_jit_compile(code, PCRE2_JIT_COMPLETE);
   pcre2_match_data* data = pcre2_match_data_create_from_pattern(code, nullptr);
   std::int64_t matched = 0;
   Value values[12];
   for (auto _ : state)
     for (std::string_view line : access_lines()) {
-      if (pcre2_jit_match(code, reinterpret_cast<PCRE2_SPTR>(line.data()), line.size(), 0, 0, data, nullptr) < 0) continue;
+      if (pcre2_jit_match(code, reinterpret_cast<PCRE2_SPTR>(line.data()), line.size(), 0, 0, data, nullptr) <
+          0)
+        continue;
       ++matched;
       const std::size_t* v = pcre2_get_ovector_pointer(data);
       if constexpr (Convert) {
@@ -69,15 +73,20 @@ void regex(benchmark::State& state) {
       }
       benchmark::DoNotOptimize(v);
     }
-  if (matched != state.iterations() * static_cast<std::int64_t>(access_lines().size())) state.SkipWithError("a line did not match");
+  if (matched != state.iterations() * static_cast<std::int64_t>(access_lines().size()))
+    state.SkipWithError("a line did not match");
   state.SetItemsProcessed(matched);
   pcre2_match_data_free(data);
   pcre2_code_free(code);
 }
 
 BENCHMARK(ours)->Name("access-log template, typed/ours")->Unit(benchmark::kMillisecond);
-BENCHMARK(regex<false>)->Name("access-log template, typed/baseline PCRE2-JIT, 12 groups, nothing converted")->Unit(benchmark::kMillisecond);
-BENCHMARK(regex<true>)->Name("access-log template, typed/baseline PCRE2-JIT with the same conversions")->Unit(benchmark::kMillisecond);
+BENCHMARK(regex<false>)
+    ->Name("access-log template, typed/baseline PCRE2-JIT, 12 groups, nothing converted")
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(regex<true>)
+    ->Name("access-log template, typed/baseline PCRE2-JIT with the same conversions")
+    ->Unit(benchmark::kMillisecond);
 
 }  // namespace
 }  // namespace dingle

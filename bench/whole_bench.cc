@@ -1,5 +1,5 @@
-// The whole program: lines in a file until they are where they go. Time runs from the start of the process until the last
-// event is acknowledged, so it includes starting, the spool with its syncs, and the store's.
+// The whole program: lines in a file until they are where they go. Time runs from the start of the process
+// until the last event is acknowledged, so it includes starting, the spool with its syncs, and the store's.
 #include <fmt/format.h>
 #include <signal.h>
 #include <sqlite3.h>
@@ -38,8 +38,12 @@ double run_to(const std::string& destination, std::uintmax_t* bytes) {
     std::ofstream log(dir + "/access.log");
     for (int i = 0; i < kCopies; ++i) log << access_log();
   }
-  std::ofstream(dir + "/c.yaml") << "version: 1\nserver: { data: " << dir << "/data, listen: '127.0.0.1:0', workers: 1 }\nsources: { access: { files: { paths: [" << dir << "/access.log] } } }\n"
-                                 << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << kAccessTemplate << "'] }, time: { field: at } ], to: [to] } }\ndestinations: { to: { " << destination << " } }\n";
+  std::ofstream(dir + "/c.yaml")
+      << "version: 1\nserver: { data: " << dir
+      << "/data, listen: '127.0.0.1:0', workers: 1 }\nsources: { access: { files: { paths: [" << dir
+      << "/access.log] } } }\n"
+      << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << kAccessTemplate
+      << "'] }, time: { field: at } ], to: [to] } }\ndestinations: { to: { " << destination << " } }\n";
   const auto begin = std::chrono::steady_clock::now();
   const pid_t pid = ::fork();
   if (pid == 0) {
@@ -52,8 +56,11 @@ double run_to(const std::string& destination, std::uintmax_t* bytes) {
   double seconds = 0;
   for (int i = 0; i < 3000; ++i) {
     std::this_thread::sleep_for(std::chrono::milliseconds(10));
-    const auto status = nlohmann::json::parse(capture(std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null"), nullptr, false);
-    if (status.is_discarded() || status["destinations"].empty() || status["destinations"][0]["sent"] != all) continue;
+    const auto status = nlohmann::json::parse(
+        capture(std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null"),
+        nullptr, false);
+    if (status.is_discarded() || status["destinations"].empty() || status["destinations"][0]["sent"] != all)
+      continue;
     seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     break;
   }
@@ -75,11 +82,13 @@ void whole(benchmark::State& state, const char* destination) {
     state.SetIterationTime(seconds);
   }
   state.SetItemsProcessed(state.iterations() * static_cast<std::int64_t>(access_lines().size()) * kCopies);
-  state.counters["MB_on_disk_per_M"] = static_cast<double>(bytes) / 1e6 / (static_cast<double>(access_lines().size()) * kCopies / 1e6);
+  state.counters["MB_on_disk_per_M"] =
+      static_cast<double>(bytes) / 1e6 / (static_cast<double>(access_lines().size()) * kCopies / 1e6);
 }
 
-// What one would write first: a row an event with its fields as JSON, a unique id, an index on time, full text on the body;
-// WAL, synchronous=FULL, a thousand rows a transaction. Lines are parsed by the same template.
+// What one would write first: a row an event with its fields as JSON, a unique id, an index on time, full
+// text on the body; WAL, synchronous=FULL, a thousand rows a transaction. Lines are parsed by the same
+// template.
 void row_per_event(benchmark::State& state) {
   const PatternLibrary library;
   std::vector<Problem> problems;
@@ -93,7 +102,11 @@ void row_per_event(benchmark::State& state) {
     const auto begin = std::chrono::steady_clock::now();
     sqlite3* db = nullptr;
     sqlite3_open((dir + "/rows.sqlite").c_str(), &db);
-    sqlite3_exec(db, "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; CREATE TABLE event(id TEXT UNIQUE, time INTEGER, body TEXT, fields TEXT); CREATE INDEX event_time ON event(time); CREATE VIRTUAL TABLE words USING fts5(body, content='event')", nullptr, nullptr, nullptr);
+    sqlite3_exec(db,
+                 "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; CREATE TABLE event(id TEXT UNIQUE, time "
+                 "INTEGER, body TEXT, fields TEXT); CREATE INDEX event_time ON event(time); CREATE VIRTUAL "
+                 "TABLE words USING fts5(body, content='event')",
+                 nullptr, nullptr, nullptr);
     sqlite3_stmt *event = nullptr, *words = nullptr;
     sqlite3_prepare_v2(db, "INSERT INTO event VALUES(?, ?, ?, ?)", -1, &event, nullptr);
     sqlite3_prepare_v2(db, "INSERT INTO words(rowid, body) VALUES(?, ?)", -1, &words, nullptr);
@@ -127,10 +140,12 @@ void row_per_event(benchmark::State& state) {
     std::filesystem::remove_all(dir);
   }
   state.SetItemsProcessed(state.iterations() * static_cast<std::int64_t>(lines.size()));
-  state.counters["MB_on_disk_per_M"] = static_cast<double>(bytes) / 1e6 / (static_cast<double>(lines.size()) / 1e6);
+  state.counters["MB_on_disk_per_M"] =
+      static_cast<double>(bytes) / 1e6 / (static_cast<double>(lines.size()) / 1e6);
 }
 
-// The loop that the whole program is held against: the regex alone, in memory (template_bench.cc has it as well).
+// The loop that the whole program is held against: the regex alone, in memory (template_bench.cc has it as
+// well).
 void regex_in_memory(benchmark::State& state) {
   auto regex = Regex::compile(kAccessRegex, Regex::Where::anchored);
   std::int64_t matched = 0;
@@ -138,7 +153,8 @@ void regex_in_memory(benchmark::State& state) {
   for (auto _ : state) {
     const auto begin = std::chrono::steady_clock::now();
     for (int copy = 0; copy < kCopies; ++copy)
-      for (std::string_view line : access_lines()) matched += regex->match(line, &from, &to) == Regex::Outcome::match;
+      for (std::string_view line : access_lines())
+        matched += regex->match(line, &from, &to) == Regex::Outcome::match;
     state.SetIterationTime(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
   }
   state.SetItemsProcessed(matched);
@@ -147,10 +163,26 @@ void regex_in_memory(benchmark::State& state) {
 void to_nowhere(benchmark::State& state) { whole(state, "nowhere: {}"); }
 void to_index(benchmark::State& state) { whole(state, "index: { name: 'access-{day}' }"); }
 
-BENCHMARK(to_nowhere)->Name("files to nowhere, one worker/ours")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
-BENCHMARK(regex_in_memory)->Name("files to nowhere, one worker/baseline PCRE2-JIT in memory")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
-BENCHMARK(to_index)->Name("files to index/ours")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
-BENCHMARK(row_per_event)->Name("files to index/baseline SQLite, a row an event, FTS5")->UseManualTime()->Iterations(1)->Unit(benchmark::kMillisecond);
+BENCHMARK(to_nowhere)
+    ->Name("files to nowhere, one worker/ours")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(regex_in_memory)
+    ->Name("files to nowhere, one worker/baseline PCRE2-JIT in memory")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(to_index)
+    ->Name("files to index/ours")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(row_per_event)
+    ->Name("files to index/baseline SQLite, a row an event, FTS5")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
 
 }  // namespace
 }  // namespace dingle

@@ -17,10 +17,14 @@ std::vector<CommandSpec>& registered() {
 
 }  // namespace
 
-CommandRegistration::CommandRegistration(const char* name, const char* text, const char* example, bool has_output, Add add) {
+CommandRegistration::CommandRegistration(const char* name, const char* text, const char* example,
+                                         bool has_output, Add add) {
   auto& all = registered();
   CommandSpec spec{name, text, example, has_output, add};
-  all.insert(std::upper_bound(all.begin(), all.end(), spec, [](const CommandSpec& a, const CommandSpec& b) { return std::strcmp(a.name, b.name) < 0; }), spec);
+  all.insert(std::upper_bound(
+                 all.begin(), all.end(), spec,
+                 [](const CommandSpec& a, const CommandSpec& b) { return std::strcmp(a.name, b.name) < 0; }),
+             spec);
 }
 
 const std::vector<CommandSpec>& commands() { return registered(); }

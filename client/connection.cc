@@ -22,7 +22,9 @@ bool find_peer(const Client& client, Peer& peer) {
   peer.token = first_word(client.data + "/token");
   peer.address = client.server.empty() ? first_word(client.data + "/address") : client.server;
   if (!peer.token.empty() && !peer.address.empty()) return true;
-  std::cerr << "dingle: no token of a running dingled in the data folder " << client.data << "\n  = say where it is with --data FOLDER or the variable DINGLE_DATA; only its owner may read it\n";
+  std::cerr
+      << "dingle: no token of a running dingled in the data folder " << client.data
+      << "\n  = say where it is with --data FOLDER or the variable DINGLE_DATA; only its owner may read it\n";
   return false;
 }
 
@@ -47,20 +49,29 @@ void print_error(const Json& body, int status, const Parameters& parameters) {
 }
 
 void print_unreachable(const Peer& peer, httplib::Error error) {
-  std::cerr << "dingle: no dingled answers at " << peer.address << " (" << httplib::to_string(error) << ")\n  = is it running? `dingled --config FILE` starts it\n";
+  std::cerr << "dingle: no dingled answers at " << peer.address << " (" << httplib::to_string(error)
+            << ")\n  = is it running? `dingled --config FILE` starts it\n";
 }
 
-std::string with_query(const std::string& path, const Parameters& parameters) { return parameters.empty() ? path : path + "?" + httplib::detail::params_to_query_str(httplib::Params(parameters.begin(), parameters.end())); }
+std::string with_query(const std::string& path, const Parameters& parameters) {
+  return parameters.empty() ? path
+                            : path + "?" +
+                                  httplib::detail::params_to_query_str(
+                                      httplib::Params(parameters.begin(), parameters.end()));
+}
 
 }  // namespace
 
-Answer call(const Client& client, const std::string& method, const std::string& path, const Parameters& parameters, bool print_problem) {
+Answer call(const Client& client, const std::string& method, const std::string& path,
+            const Parameters& parameters, bool print_problem) {
   Answer answer;
   Peer peer;
   if (!find_peer(client, peer)) return answer;
   auto http = connect(peer);
   const std::string target = with_query(path, parameters);
-  httplib::Result result = method == "GET" ? http->Get(target) : method == "DELETE" ? http->Delete(target) : http->Post(target, "", "application/json");
+  httplib::Result result = method == "GET"      ? http->Get(target)
+                           : method == "DELETE" ? http->Delete(target)
+                                                : http->Post(target, "", "application/json");
   if (!result) {
     print_unreachable(peer, result.error());
     return answer;
@@ -72,7 +83,8 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   return answer;
 }
 
-int stream(const Client& client, const std::string& path, const Parameters& parameters, const std::function<bool(const std::string&)>& take) {
+int stream(const Client& client, const std::string& path, const Parameters& parameters,
+           const std::function<bool(const std::string&)>& take) {
   Peer peer;
   if (!find_peer(client, peer)) return kFoundProblems;
   auto http = connect(peer);

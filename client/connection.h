@@ -13,8 +13,8 @@ namespace dingle {
 using Json = nlohmann::ordered_json;
 using Parameters = std::multimap<std::string, std::string>;
 
-// What a call answered. On failure `ok` is false and the problem was printed to standard error, with a caret under the
-// place in a condition.
+// What a call answered. On failure `ok` is false and the problem was printed to standard error, with a caret
+// under the place in a condition.
 struct Answer {
   bool ok = false;
   int status = 0;
@@ -22,8 +22,10 @@ struct Answer {
 };
 
 // The server's address and token come from the data folder; `--server` replaces the address.
-Answer call(const Client& client, const std::string& method, const std::string& path, const Parameters& parameters = {}, bool print_problem = true);
+Answer call(const Client& client, const std::string& method, const std::string& path,
+            const Parameters& parameters = {}, bool print_problem = true);
 // Calls `take(line)` with each line of a stream until it answers false or the stream ends. An exit status.
-int stream(const Client& client, const std::string& path, const Parameters& parameters, const std::function<bool(const std::string&)>& take);
+int stream(const Client& client, const std::string& path, const Parameters& parameters,
+           const std::function<bool(const std::string&)>& take);
 
 }  // namespace dingle

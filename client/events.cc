@@ -16,7 +16,9 @@ std::string short_time(const Json& event) {
 }
 
 const char* severity_color(const Json& event) {
-  const int n = event.contains("severity_number") && event["severity_number"].is_number() ? event["severity_number"].get<int>() : 0;
+  const int n = event.contains("severity_number") && event["severity_number"].is_number()
+                    ? event["severity_number"].get<int>()
+                    : 0;
   return n >= 17 ? "31" : n >= 13 ? "33" : n >= 9 ? "32" : "2";
 }
 
@@ -29,12 +31,16 @@ std::string padded(std::string text, std::size_t width) {
 
 std::string event_line(const Client& client, const Json& event) {
   const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
-  const std::string service = event.contains("service.name") ? json_text(event["service.name"]) : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"]) : "";
+  const std::string service = event.contains("service.name")      ? json_text(event["service.name"])
+                              : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"])
+                                                                  : "";
   const bool has_message = event.contains("message") && event["message"].is_string();
   const std::string text = event.value(has_message ? "message" : "body", "");
   const std::size_t used = 23 + 2 + 13 + 2 + 7 + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
-  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " + paint(client, severity_color(event), padded(severity, 7)) + "  " + cut_to_width(one_line(text), width);
+  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " +
+         paint(client, severity_color(event), padded(severity, 7)) + "  " +
+         cut_to_width(one_line(text), width);
 }
 
 std::string event_in_full(const Client& client, const Json& event) {
@@ -45,21 +51,28 @@ std::string event_in_full(const Client& client, const Json& event) {
   std::string out;
   for (const auto& [key, value] : event.items()) {
     if (key == "dingle.types") continue;
-    std::string type = key == "timestamp" || key == "observed_timestamp" ? "timestamp" : key == "body" ? "text" : types.value(key, "");
+    std::string type = key == "timestamp" || key == "observed_timestamp" ? "timestamp"
+                       : key == "body"                                   ? "text"
+                                                                         : types.value(key, "");
     type.resize(9, ' ');
     std::string text = json_text(value);
     std::string shown;  // further lines of a body stand below the first
     const std::string indent(width + 15, ' ');
-    const std::size_t room = std::max<std::size_t>(20, client.width > width + 15 ? client.width - width - 15 : 0);
+    const std::size_t room =
+        std::max<std::size_t>(20, client.width > width + 15 ? client.width - width - 15 : 0);
     std::size_t column = 0;
     for (char c : text) {
-      if ((static_cast<unsigned char>(c) & 0xC0) != 0x80 && (c == '\n' || column >= room)) shown += "\n" + indent, column = 0;
+      if ((static_cast<unsigned char>(c) & 0xC0) != 0x80 && (c == '\n' || column >= room))
+        shown += "\n" + indent, column = 0;
       if (c == '\n') continue;
-      const std::string piece = c == '\t' ? "    " : static_cast<unsigned char>(c) < 0x20 ? "·" : std::string(1, c);
+      const std::string piece = c == '\t'                              ? "    "
+                                : static_cast<unsigned char>(c) < 0x20 ? "·"
+                                                                       : std::string(1, c);
       column += display_width(piece);
       shown += piece;
     }
-    out += "  " + paint(client, "36", key) + std::string(width - key.size(), ' ') + "  " + paint(client, "2", type) + "  " + shown + "\n";
+    out += "  " + paint(client, "36", key) + std::string(width - key.size(), ' ') + "  " +
+           paint(client, "2", type) + "  " + shown + "\n";
   }
   return out;
 }
@@ -68,7 +81,8 @@ std::vector<Column> columns_of(const std::vector<Json>& events) {
   std::vector<Column> columns;
   for (const Json& event : events)
     for (const auto& [key, value] : event.items())
-      if (std::none_of(columns.begin(), columns.end(), [&, k = key](const Column& c) { return c.key == k; })) columns.push_back({key, key});
+      if (std::none_of(columns.begin(), columns.end(), [&, k = key](const Column& c) { return c.key == k; }))
+        columns.push_back({key, key});
   return columns;
 }
 

@@ -8,7 +8,8 @@
 
 namespace dingle {
 
-// One line: time, service, severity, and the message (the body, if no field `message` was parsed). Newlines are shown as ⏎.
+// One line: time, service, severity, and the message (the body, if no field `message` was parsed). Newlines
+// are shown as ⏎.
 std::string event_line(const Client& client, const Json& event);
 // All fields, one a line, with their types if the event has `dingle.types`.
 std::string event_in_full(const Client& client, const Json& event);

@@ -19,20 +19,31 @@ int main(int argc, char** argv) {
   Client client;
   client.color = ::isatty(STDOUT_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr;
   winsize size{};
-  if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20) client.width = size.ws_col;
-  else if (const char* columns = std::getenv("COLUMNS"); columns && std::atoi(columns) > 20) client.width = static_cast<std::size_t>(std::atoi(columns));
+  if (::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col > 20)
+    client.width = size.ws_col;
+  else if (const char* columns = std::getenv("COLUMNS"); columns && std::atoi(columns) > 20)
+    client.width = static_cast<std::size_t>(std::atoi(columns));
   const char* data = std::getenv("DINGLE_DATA");
   client.data = data ? data : "/var/lib/dingle";
-  app.add_option("--data", client.data, "The data folder of the running dingled, for its address and token (or DINGLE_DATA)")->capture_default_str();
+  app.add_option("--data", client.data,
+                 "The data folder of the running dingled, for its address and token (or DINGLE_DATA)")
+      ->capture_default_str();
   app.add_option("--server", client.server, "Address and port of dingled, instead of the data folder's");
   std::string color = "auto";
-  app.add_option("--color", color, "When to colour: auto, always, never")->check(CLI::IsMember({"auto", "always", "never"}));
-  const std::map<std::string, OutputForm> forms{{"table", OutputForm::table}, {"ndjson", OutputForm::ndjson}, {"json", OutputForm::json}, {"csv", OutputForm::csv}};
+  app.add_option("--color", color, "When to colour: auto, always, never")
+      ->check(CLI::IsMember({"auto", "always", "never"}));
+  const std::map<std::string, OutputForm> forms{{"table", OutputForm::table},
+                                                {"ndjson", OutputForm::ndjson},
+                                                {"json", OutputForm::json},
+                                                {"csv", OutputForm::csv}};
   std::vector<std::pair<CLI::App*, std::function<int(Client&)>>> runs;
   for (const CommandSpec& spec : commands()) {
     CLI::App* sub = app.add_subcommand(spec.name, spec.text);
     sub->footer(std::string("Example:\n  ") + spec.example);
-    if (spec.has_output) sub->add_option("--output,-o", client.output, "table, ndjson, json or csv")->transform(CLI::CheckedTransformer(forms))->type_name("FORM");
+    if (spec.has_output)
+      sub->add_option("--output,-o", client.output, "table, ndjson, json or csv")
+          ->transform(CLI::CheckedTransformer(forms))
+          ->type_name("FORM");
     sub->fallthrough();
     runs.emplace_back(sub, spec.add(*sub));
   }

@@ -13,9 +13,11 @@ struct QueryOptions {
   std::vector<std::string> indexes;
 
   void add_to(CLI::App& app) {
-    app.add_option("WHERE", where, "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
+    app.add_option("WHERE", where,
+                   "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
     app.add_option("--has", words, "All of these words, in the body or any text field");
-    app.add_option("--from", from, "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
+    app.add_option("--from", from,
+                   "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
     app.add_option("--to", to, "Before this event time");
     app.add_option("--index", indexes, "Only these indexes; * for any text");
     app.add_option("--destination", destination, "Only this destination's indexes");
@@ -44,7 +46,8 @@ struct QueryOptions {
 // Says what went wrong while reading indexes, if something did.
 inline bool report_problems(const Json& body) {
   if (!body.contains("scanned") || !body["scanned"].contains("problems")) return false;
-  for (const Json& p : body["scanned"]["problems"]) std::fprintf(stderr, "dingle: %s\n", p.get<std::string>().c_str());
+  for (const Json& p : body["scanned"]["problems"])
+    std::fprintf(stderr, "dingle: %s\n", p.get<std::string>().c_str());
   return true;
 }
 

@@ -13,12 +13,14 @@ namespace dingle {
 
 std::string with_thousands(std::int64_t number) {
   std::string digits = std::to_string(number < 0 ? -number : number);
-  for (std::ptrdiff_t i = static_cast<std::ptrdiff_t>(digits.size()) - 3; i > 0; i -= 3) digits.insert(static_cast<std::size_t>(i), " ");
+  for (std::ptrdiff_t i = static_cast<std::ptrdiff_t>(digits.size()) - 3; i > 0; i -= 3)
+    digits.insert(static_cast<std::size_t>(i), " ");
   return (number < 0 ? "-" : "") + digits;
 }
 
 std::size_t display_width(std::string_view text) {
-  return static_cast<std::size_t>(std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
+  return static_cast<std::size_t>(std::count_if(
+      text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
 }
 
 std::string cut_to_width(std::string_view text, std::size_t width) {
@@ -34,17 +36,27 @@ std::string cut_to_width(std::string_view text, std::size_t width) {
 std::string one_line(std::string_view text) {
   std::string out;
   for (char c : text) {
-    if (c == '\n') out += "⏎";
-    else if (c == '\t') out += ' ';
-    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f) out += "·";
-    else out += c;
+    if (c == '\n')
+      out += "⏎";
+    else if (c == '\t')
+      out += ' ';
+    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f)
+      out += "·";
+    else
+      out += c;
   }
   return out;
 }
 
-std::string paint(const Client& client, const char* code, const std::string& text) { return client.color ? "\x1b[" + std::string(code) + "m" + text + "\x1b[0m" : text; }
+std::string paint(const Client& client, const char* code, const std::string& text) {
+  return client.color ? "\x1b[" + std::string(code) + "m" + text + "\x1b[0m" : text;
+}
 
-std::string json_text(const Json& value) { return value.is_string() ? value.get<std::string>() : value.is_null() ? "" : value.dump(-1, ' ', false, Json::error_handler_t::replace); }
+std::string json_text(const Json& value) {
+  return value.is_string() ? value.get<std::string>()
+         : value.is_null() ? ""
+                           : value.dump(-1, ' ', false, Json::error_handler_t::replace);
+}
 
 std::string csv_cell(const std::string& text) {
   if (text.find_first_of("\",\r\n") == std::string::npos) return text;
@@ -62,9 +74,11 @@ std::string shown(const Json& row, const Column& column) {
   auto it = row.find(column.key);
   if (it == row.end() || it->is_null()) return "";
   switch (column.look) {
-    case Column::Look::count: return it->is_number_integer() ? with_thousands(it->get<std::int64_t>()) : json_text(*it);
+    case Column::Look::count:
+      return it->is_number_integer() ? with_thousands(it->get<std::int64_t>()) : json_text(*it);
     case Column::Look::bytes: return it->is_number() ? format_size(it->get<std::uint64_t>()) : json_text(*it);
-    case Column::Look::seconds: return it->is_number() ? fmt::format("{:.2f} s", it->get<double>()) : json_text(*it);
+    case Column::Look::seconds:
+      return it->is_number() ? fmt::format("{:.2f} s", it->get<double>()) : json_text(*it);
     case Column::Look::time: {
       const std::string text = json_text(*it);
       ParsedTime t;
@@ -90,7 +104,8 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
   std::size_t others = 0;
   for (std::size_t i = 0; i + 1 < columns.size(); ++i) others += widths[i] + 2;
   const bool last_is_text = columns.back().look == Column::Look::text;
-  if (last_is_text && others + 20 < client.width) widths.back() = std::min(widths.back(), client.width - others);
+  if (last_is_text && others + 20 < client.width)
+    widths.back() = std::min(widths.back(), client.width - others);
   // Zeros step back, and what should be zero and is not stands out.
   auto painted = [&](const Column& column, const std::string& text) {
     if (column.look != Column::Look::count && column.look != Column::Look::bytes) return text;
@@ -100,12 +115,15 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
   auto line = [&](const std::vector<std::string>& texts, bool head) {
     std::string out;
     for (std::size_t i = 0; i < columns.size(); ++i) {
-      const bool right = columns[i].look == Column::Look::count || columns[i].look == Column::Look::bytes || columns[i].look == Column::Look::seconds;
+      const bool right = columns[i].look == Column::Look::count || columns[i].look == Column::Look::bytes ||
+                         columns[i].look == Column::Look::seconds;
       std::string text = cut_to_width(texts[i], widths[i]);
       const std::string gap(widths[i] - std::min(widths[i], display_width(text)), ' ');
       text = head ? paint(client, "1", text) : painted(columns[i], text);
-      if (right) out += gap + text;
-      else out += i + 1 == columns.size() ? text : text + gap;
+      if (right)
+        out += gap + text;
+      else
+        out += i + 1 == columns.size() ? text : text + gap;
       if (i + 1 < columns.size()) out += "  ";
     }
     std::cout << out << "\n";
@@ -119,7 +137,9 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
 }  // namespace
 
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows) {
-  auto dump = [](const Json& j, int indent) { return j.dump(indent, ' ', false, Json::error_handler_t::replace); };
+  auto dump = [](const Json& j, int indent) {
+    return j.dump(indent, ' ', false, Json::error_handler_t::replace);
+  };
   switch (client.output) {
     case OutputForm::table: print_table(client, columns, rows); return;
     case OutputForm::ndjson:
@@ -127,10 +147,13 @@ void print_rows(const Client& client, const std::vector<Column>& columns, const 
       return;
     case OutputForm::json: std::cout << dump(Json(rows), 2) << "\n"; return;
     case OutputForm::csv: {
-      for (std::size_t i = 0; i < columns.size(); ++i) std::cout << (i ? "," : "") << csv_cell(columns[i].key);
+      for (std::size_t i = 0; i < columns.size(); ++i)
+        std::cout << (i ? "," : "") << csv_cell(columns[i].key);
       std::cout << "\r\n";
       for (const Json& row : rows) {
-        for (std::size_t i = 0; i < columns.size(); ++i) std::cout << (i ? "," : "") << csv_cell(row.contains(columns[i].key) ? json_text(row[columns[i].key]) : "");
+        for (std::size_t i = 0; i < columns.size(); ++i)
+          std::cout << (i ? "," : "")
+                    << csv_cell(row.contains(columns[i].key) ? json_text(row[columns[i].key]) : "");
         std::cout << "\r\n";
       }
     }

@@ -18,12 +18,12 @@ struct Column {
   bool unwanted = false;  // a count that should be 0: others stand out
 };
 
-// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table the last text column
-// is cut at the terminal's width.
+// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table the
+// last text column is cut at the terminal's width.
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
 
-std::string with_thousands(std::int64_t number);  // 1 234 567
-std::size_t display_width(std::string_view text);  // characters, not bytes
+std::string with_thousands(std::int64_t number);                     // 1 234 567
+std::size_t display_width(std::string_view text);                    // characters, not bytes
 std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
 std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎
 std::string paint(const Client& client, const char* code, const std::string& text);  // nothing without colour

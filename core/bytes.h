@@ -1,7 +1,7 @@
-// Reading and writing our binary formats: fixed little-endian integers, variable-length integers (LEB128: seven
-// bits a byte, lowest first), zigzag for signed ones, texts with their length before them.
-// The reader takes foreign bytes: it never reads past its end. After the first wrong byte it stays failed and
-// answers zeros and empty texts, so a decoder checks `ok()` once at the end, and bounds what it allocates.
+// Reading and writing our binary formats: fixed little-endian integers, variable-length integers (LEB128:
+// seven bits a byte, lowest first), zigzag for signed ones, texts with their length before them. The reader
+// takes foreign bytes: it never reads past its end. After the first wrong byte it stays failed and answers
+// zeros and empty texts, so a decoder checks `ok()` once at the end, and bounds what it allocates.
 #pragma once
 
 #include <bit>
@@ -25,7 +25,9 @@ class ByteWriter {
     buffer[n++] = static_cast<char>(v);
     out_.append(buffer, static_cast<std::size_t>(n));
   }
-  void zigzag(std::int64_t v) { varint((static_cast<std::uint64_t>(v) << 1) ^ static_cast<std::uint64_t>(v >> 63)); }
+  void zigzag(std::int64_t v) {
+    varint((static_cast<std::uint64_t>(v) << 1) ^ static_cast<std::uint64_t>(v >> 63));
+  }
   void decimal(double v) { fixed(std::bit_cast<std::uint64_t>(v)); }
   void raw(std::string_view bytes) { out_.append(bytes); }
   void text(std::string_view t) {

@@ -1,9 +1,9 @@
 // Events and batches: the unit of work on the way from a source to the spool.
 //
 // A batch is some lines of one stream, read into one shared, immutable buffer, and a table of events that are
-// slices of it. Event and field texts point into the buffer, into the batch's arena, or into the pipeline that made them
-// (constants of `set`), and live as long as all three.
-// The fields of an event are a short array in the arena: no malloc per event.
+// slices of it. Event and field texts point into the buffer, into the batch's arena, or into the pipeline
+// that made them (constants of `set`), and live as long as all three. The fields of an event are a short
+// array in the arena: no malloc per event.
 #pragma once
 
 #include <algorithm>
@@ -29,7 +29,8 @@ struct Field {
 // scanners may load whole vectors at the end.
 struct LineBuffer {
   static constexpr std::size_t kPadding = 64;
-  explicit LineBuffer(std::size_t capacity_) : bytes(std::make_unique_for_overwrite<char[]>(capacity_ + kPadding)), capacity(capacity_) {}
+  explicit LineBuffer(std::size_t capacity_)
+      : bytes(std::make_unique_for_overwrite<char[]>(capacity_ + kPadding)), capacity(capacity_) {}
   void finish(std::size_t size_) {
     size = size_;
     std::fill_n(bytes.get() + size, kPadding, '\0');
@@ -43,7 +44,8 @@ inline constexpr std::size_t kMostFields = 1000;  // per event; what is beyond i
 
 struct Event {
   std::string_view body;
-  std::int64_t timestamp = 0;  // ns since 1970 UTC: when it happened; the observed time until a step knows better
+  std::int64_t timestamp =
+      0;  // ns since 1970 UTC: when it happened; the observed time until a step knows better
   std::int64_t observed = 0;   // ns since 1970 UTC: when it was read
   std::uint64_t position = 0;  // of its first byte within the stream
   Field* fields = nullptr;
@@ -68,7 +70,8 @@ struct Event {
     std::size_t need = field_count + more;
     if (need <= field_capacity) return true;
     if (need > kMostFields) return false;
-    std::size_t capacity = std::min(kMostFields, std::max<std::size_t>({8, need, field_capacity * std::size_t{2}}));
+    std::size_t capacity =
+        std::min(kMostFields, std::max<std::size_t>({8, need, field_capacity * std::size_t{2}}));
     auto* to = static_cast<Field*>(arena.allocate(capacity * sizeof(Field)));
     std::copy(fields, fields + field_count, to);
     fields = to;

@@ -9,7 +9,9 @@ namespace {
 
 // Length of the valid UTF-8 sequence that starts at text[i], or 0 (Unicode 15, table 3-7).
 std::size_t utf8_length(std::string_view text, std::size_t i) {
-  auto byte = [&](std::size_t k) -> unsigned { return k < text.size() ? static_cast<unsigned char>(text[k]) : 0u; };
+  auto byte = [&](std::size_t k) -> unsigned {
+    return k < text.size() ? static_cast<unsigned char>(text[k]) : 0u;
+  };
   auto tail = [&](std::size_t k, unsigned low = 0x80, unsigned high = 0xBF) {
     return byte(k) >= low && byte(k) <= high;
   };
@@ -81,8 +83,10 @@ std::string valid_utf8(std::string_view text) {
   out.reserve(text.size());
   for (std::size_t i = 0; i < text.size();) {
     std::size_t n = utf8_length(text, i);
-    if (n == 0) out += kReplacement, ++i;
-    else out.append(text, i, n), i += n;
+    if (n == 0)
+      out += kReplacement, ++i;
+    else
+      out.append(text, i, n), i += n;
   }
   return out;
 }

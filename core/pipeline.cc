@@ -20,7 +20,9 @@ void Pipeline::run(Batch& batch, std::vector<StepTally>& tallies) const {
     if (event.dropped) continue;
     const Field* severity = event.find(names::severity);
     int number = 0;
-    if (severity && severity->value.kind() == Kind::text && severity_number_of(severity->value.as_text(), number) && event.find(names::severity_number) == nullptr)
+    if (severity && severity->value.kind() == Kind::text &&
+        severity_number_of(severity->value.as_text(), number) &&
+        event.find(names::severity_number) == nullptr)
       event.set(batch.arena, names::severity_number, Value::integer(number));
   }
 }

@@ -13,11 +13,11 @@ namespace dingle {
 class Pipeline {
  public:
   std::string name;
-  std::unique_ptr<Condition> where;          // which lines it takes; nullptr: all of its sources
+  std::unique_ptr<Condition> where;  // which lines it takes; nullptr: all of its sources
   std::vector<std::unique_ptr<Step>> steps;
 
-  // Runs all steps; tallies[i] is for steps[i] and is added to. Afterwards dropped events are marked so, and each event
-  // with a `severity` has its `severity_number` (OpenTelemetry logs data model, "SeverityNumber").
+  // Runs all steps; tallies[i] is for steps[i] and is added to. Afterwards dropped events are marked so, and
+  // each event with a `severity` has its `severity_number` (OpenTelemetry logs data model, "SeverityNumber").
   void run(Batch& batch, std::vector<StepTally>& tallies) const;
 };
 

@@ -27,7 +27,7 @@ struct Problem {
 template <class T>
 class Result {
  public:
-  Result(T value) : state_(std::in_place_index<0>, std::move(value)) {}            // NOLINT: implicit on purpose
+  Result(T value) : state_(std::in_place_index<0>, std::move(value)) {}  // NOLINT: implicit on purpose
   Result(Problem problem) : state_(std::in_place_index<1>, std::move(problem)) {}  // NOLINT
 
   explicit operator bool() const { return state_.index() == 0; }

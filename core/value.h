@@ -10,7 +10,8 @@ namespace dingle {
 
 enum class Kind : std::uint8_t { absent, text, integer, decimal, boolean, timestamp, ip, list, map };
 
-std::string_view kind_name(Kind kind);  // "text", "int", "decimal", "boolean", "timestamp", "ip", "list", "map"
+std::string_view kind_name(
+    Kind kind);  // "text", "int", "decimal", "boolean", "timestamp", "ip", "list", "map"
 
 class Value {
  public:

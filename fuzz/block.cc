@@ -1,4 +1,5 @@
-// Reading a block whose directory and chunk come from the input: the directory's length stands in the first byte.
+// Reading a block whose directory and chunk come from the input: the directory's length stands in the first
+// byte.
 #include "store/block.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -11,6 +12,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (!block) return 0;
   std::vector<Field> fields;
   std::string json;
-  for (std::size_t row = 0; row < std::min<std::size_t>(block->count(), 50); ++row) append_event_json(block->event(row, fields), true, json);
+  for (std::size_t row = 0; row < std::min<std::size_t>(block->count(), 50); ++row)
+    append_event_json(block->event(row, fields), true, json);
   return 0;
 }

@@ -1,7 +1,7 @@
 // A condition (up to the first newline), evaluated on an event whose fields hold the rest in several types.
-#include <cstdlib>
-
 #include "core/condition/condition.h"
+
+#include <cstdlib>
 
 namespace {
 

@@ -1,9 +1,11 @@
-// Recovery of a spool: a segment whose payloads come from the input, then damaged as the input says; or the input itself.
+// Recovery of a spool: a segment whose payloads come from the input, then damaged as the input says; or the
+// input itself.
+#include "spool/spool.h"
+
 #include <cstdlib>
 
 #include "core/bytes.h"
 #include "spool/events.h"
-#include "spool/spool.h"
 #include "tests/spool/faulty_disk.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
@@ -17,8 +19,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     for (std::uint64_t number = 1; r.left() > 2 && number < 50; ++number) {
       const unsigned head = r.u8();
       if (head % 11 == 0) ++number;  // a gap
-      segment += encode_record(static_cast<RecordType>(1 + head % 3), number, head & 64 ? number - 1 : 0, r.bytes(std::min<std::size_t>(r.u8(), r.left())));
-      if (head & 128 && !segment.empty()) segment[segment.size() - 1 - head % std::min<std::size_t>(segment.size(), 60)] ^= 1;
+      segment += encode_record(static_cast<RecordType>(1 + head % 3), number, head & 64 ? number - 1 : 0,
+                               r.bytes(std::min<std::size_t>(r.u8(), r.left())));
+      if (head & 128 && !segment.empty())
+        segment[segment.size() - 1 - head % std::min<std::size_t>(segment.size(), 60)] ^= 1;
     }
   } else {
     segment = input.substr(1);
@@ -34,7 +38,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const std::uint32_t id = (*spool)->destination("d");
     Spool::Read read;
     std::vector<SpooledEvent> events;
-    for (std::uint64_t after = 0; (*spool)->read(id, after, std::chrono::nanoseconds(0), read); after = read.number.number) {
+    for (std::uint64_t after = 0; (*spool)->read(id, after, std::chrono::nanoseconds(0), read);
+         after = read.number.number) {
       EventDecoder decoder;
       decoder.decode(read.batch.events, 0, events);
       events.clear();

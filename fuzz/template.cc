@@ -1,9 +1,10 @@
-// A template (up to the first newline) and lines to match with it. Explaining must agree with matching, and places lie
-// within the line.
+// A template (up to the first newline) and lines to match with it. Explaining must agree with matching, and
+// places lie within the line.
+#include "core/template/template.h"
+
 #include <cstdlib>
 
 #include "core/json_text.h"
-#include "core/template/template.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace dingle;

@@ -1,4 +1,5 @@
-// Every scanner of typed text on arbitrary bytes: what it takes lies within them, and a time is within its range.
+// Every scanner of typed text on arbitrary bytes: what it takes lies within them, and a time is within its
+// range.
 #include <cstdlib>
 #include <cstring>
 #include <memory>
@@ -16,7 +17,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     Value value;
     const char* place = lexeme.scan(at, end, {&arena, 1'795'428'000 * kSecond}, value);
     if (place == nullptr) continue;
-    if (place <= at || place > end || value.kind() != lexeme.kind || !lexeme.first.has(static_cast<unsigned char>(*at))) std::abort();
+    if (place <= at || place > end || value.kind() != lexeme.kind ||
+        !lexeme.first.has(static_cast<unsigned char>(*at)))
+      std::abort();
     if (value.kind() == Kind::timestamp) format_rfc3339(value.as_integer());
   }
   return 0;

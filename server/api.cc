@@ -1,12 +1,10 @@
-#include "server/api.h"
-
-#include <nlohmann/json.hpp>
-
 #include <algorithm>
 #include <charconv>
+#include <nlohmann/json.hpp>
 
 #include "core/nearest.h"
 #include "core/time/instant.h"
+#include "server/calls.h"
 #include "store/search.h"
 
 namespace dingle {
@@ -18,12 +16,6 @@ namespace {
 constexpr int kMostWatchers = 8;
 
 std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
-
-struct ParameterSpec {
-  const char* name;
-  const char* type;  // of OpenAPI: string, integer, number
-  const char* text;
-};
 
 // Thrown within this file by the readers of parameters; becomes the answer.
 struct Refused {
@@ -49,28 +41,34 @@ class Parameters {
     if (given.empty()) return fallback;
     std::uint64_t n = 0;
     auto r = std::from_chars(given.data(), given.data() + given.size(), n);
-    if (r.ec != std::errc() || r.ptr != given.data() + given.size()) throw Refused{api_error(400, "`" + given + "` is not a whole number", "", name)};
+    if (r.ec != std::errc() || r.ptr != given.data() + given.size())
+      throw Refused{api_error(400, "`" + given + "` is not a whole number", "", name)};
     return std::min(n, most);
   }
   std::int64_t moment(const char* name, std::int64_t fallback) const {
     const std::string given = text(name);
     if (given.empty()) return fallback;
     auto m = parse_moment(given, system_now());
-    if (!m) throw Refused{api_error(400, "`" + given + "` is not a time", "write 2026-11-23T10:00:00Z, 2026-11-23, now, or how long ago: 15m, 6h", name)};
+    if (!m)
+      throw Refused{api_error(400, "`" + given + "` is not a time",
+                              "write 2026-11-23T10:00:00Z, 2026-11-23, now, or how long ago: 15m, 6h", name)};
     return *m;
   }
   std::int64_t duration(const char* name, std::int64_t fallback) const {
     const std::string given = text(name);
     if (given.empty()) return fallback;
     auto d = parse_duration(given);
-    if (!d || *d == 0) throw Refused{api_error(400, "`" + given + "` is not a duration", "for instance 10s, 5m, 1h", name)};
+    if (!d || *d == 0)
+      throw Refused{api_error(400, "`" + given + "` is not a duration", "for instance 10s, 5m, 1h", name)};
     return *d;
   }
   Condition where() const {
     const std::string given = text("where");
     if (given.empty()) return Condition();
     auto c = Condition::parse(given);
-    if (!c) throw Refused{api_error(400, c.problem().message, c.problem().hint, "where", c.problem().offset, c.problem().length)};
+    if (!c)
+      throw Refused{api_error(400, c.problem().message, c.problem().hint, "where", c.problem().offset,
+                              c.problem().length)};
     return std::move(*c);
   }
   Query query() const {
@@ -86,11 +84,12 @@ class Parameters {
   const ApiRequest& request_;
 };
 
-const std::vector<ParameterSpec> kQueryParameters{{"where", "string", "A search condition (docs/conditions.md). All events, if missing."},
-                                                  {"from", "string", "Event times from here on: RFC 3339, or how long ago (15m, 6h)."},
-                                                  {"to", "string", "Event times before this."},
-                                                  {"index", "string", "Names of indexes, `*` for any text; may be repeated. All, if missing."},
-                                                  {"destination", "string", "Only the indexes of this destination."}};
+const std::vector<ParameterSpec> kQueryParameters{
+    {"where", "string", "A search condition (docs/conditions.md). All events, if missing."},
+    {"from", "string", "Event times from here on: RFC 3339, or how long ago (15m, 6h)."},
+    {"to", "string", "Event times before this."},
+    {"index", "string", "Names of indexes, `*` for any text; may be repeated. All, if missing."},
+    {"destination", "string", "Only the indexes of this destination."}};
 
 std::vector<ParameterSpec> with_query(std::vector<ParameterSpec> more) {
   more.insert(more.begin(), kQueryParameters.begin(), kQueryParameters.end());
@@ -108,7 +107,11 @@ Json value_json(const Value& v) {
 }
 
 Json scanned_json(const Scanned& s) {
-  Json j{{"matched", s.matched}, {"events_read", s.events}, {"blocks", s.blocks}, {"blocks_left_out", s.blocks_left_out}, {"indexes", s.indexes}};
+  Json j{{"matched", s.matched},
+         {"events_read", s.events},
+         {"blocks", s.blocks},
+         {"blocks_left_out", s.blocks_left_out},
+         {"indexes", s.indexes}};
   if (!s.problems.empty()) j["problems"] = s.problems;
   return j;
 }
@@ -129,19 +132,23 @@ struct Calls {
       std::vector<std::string> names;
       for (const auto& d : api.engine_.destinations())
         if (d.kind == "index") names.push_back(d.name);
-      throw Refused{api_error(404, "there is no destination `" + destination + "` of the kind `index`", did_you_mean(destination, names), "destination")};
+      throw Refused{api_error(404, "there is no destination `" + destination + "` of the kind `index`",
+                              did_you_mean(destination, names), "destination")};
     }
     for (const auto& s : held.owners) held.stores.push_back(s.get());
     return held;
   }
 
-  static ApiAnswer status(Api& api, const ApiRequest&) { return {200, "application/json", status_json(api.engine_), nullptr}; }
+  static ApiAnswer status(Api& api, const ApiRequest&) {
+    return {200, "application/json", status_json(api.engine_), nullptr};
+  }
 
   static ApiAnswer events(Api& api, const ApiRequest& r) {
     const Parameters p(r);
     const Held held = stores(api, p);
     Scanned scanned;
-    const auto found = find_events(held.stores, p.query(), p.number("limit", 50, 10'000), p.text("types") == "true", scanned);
+    const auto found = find_events(held.stores, p.query(), p.number("limit", 50, 10'000),
+                                   p.text("types") == "true", scanned);
     std::string out = "{\"events\":[";
     for (std::size_t i = 0; i < found.size(); ++i) {
       if (i) out += ',';
@@ -155,7 +162,8 @@ struct Calls {
     const Parameters p(r);
     Grouping g;
     g.fields = {p.text("field")};
-    if (g.fields[0].empty()) throw Refused{api_error(400, "`field` is missing", "name the field whose values are counted", "field")};
+    if (g.fields[0].empty())
+      throw Refused{api_error(400, "`field` is missing", "name the field whose values are counted", "field")};
     Scanned scanned;
     const Held held = stores(api, p);
     Grouped grouped = group_events(held.stores, p.query(), g, scanned);
@@ -164,9 +172,12 @@ struct Calls {
     std::uint64_t without = 0, others = 0;
     std::size_t distinct = 0;
     for (const Group& group : grouped.groups) {
-      if (group.keys[0].absent()) without = group.count;
-      else if (++distinct <= limit) root["values"].push_back({{"value", value_json(group.keys[0])}, {"count", group.count}});
-      else others += group.count;
+      if (group.keys[0].absent())
+        without = group.count;
+      else if (++distinct <= limit)
+        root["values"].push_back({{"value", value_json(group.keys[0])}, {"count", group.count}});
+      else
+        others += group.count;
     }
     root["distinct"] = distinct;
     root["others"] = others;
@@ -186,10 +197,14 @@ struct Calls {
     measure(p, g);
     // Without a range: from the first to the last event that there is.
     if (p.text("from").empty() || p.text("to").empty()) {
-      std::int64_t first = std::numeric_limits<std::int64_t>::max(), last = std::numeric_limits<std::int64_t>::min();
+      std::int64_t first = std::numeric_limits<std::int64_t>::max(),
+                   last = std::numeric_limits<std::int64_t>::min();
       for (const Store* store : held.stores)
         for (const IndexInfo& info : store->indexes())
-          if (info.events && (query.indexes.empty() || std::any_of(query.indexes.begin(), query.indexes.end(), [&](const std::string& glob) { return matches_glob(info.name, glob); })))
+          if (info.events && (query.indexes.empty() || std::any_of(query.indexes.begin(), query.indexes.end(),
+                                                                   [&](const std::string& glob) {
+                                                                     return matches_glob(info.name, glob);
+                                                                   })))
             first = std::min(first, info.first), last = std::max(last, info.last);
       if (first <= last && p.text("from").empty()) query.from = first;
       if (first <= last && p.text("to").empty()) query.to = last + 1;
@@ -198,10 +213,13 @@ struct Calls {
     const std::int64_t span = query.to > query.from ? query.to - query.from : 0;
     g.bucket = p.duration("bucket", nice_bucket(span));
     constexpr std::int64_t kMostBuckets = 5000;
-    if (span / g.bucket > kMostBuckets) throw Refused{api_error(400, "that would be more than 5000 buckets", "take a longer bucket or a shorter time", "bucket")};
+    if (span / g.bucket > kMostBuckets)
+      throw Refused{api_error(400, "that would be more than 5000 buckets",
+                              "take a longer bucket or a shorter time", "bucket")};
     Scanned scanned;
     Grouped grouped = group_events(held.stores, query, g, scanned);
-    Json root{{"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
+    Json root{
+        {"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
     if (span > 0) root["from"] = format_rfc3339(query.from), root["to"] = format_rfc3339(query.to);
     for (const Group& group : grouped.groups) {
       Json row{{"time", format_rfc3339(group.bucket)}};
@@ -217,7 +235,9 @@ struct Calls {
 
   static void measure(const Parameters& p, Grouping& g) {
     const std::string measure = p.text("measure", "count");
-    static const std::vector<std::pair<std::string, Measure>> kMeasures{{"count", Measure::count}, {"sum", Measure::sum}, {"average", Measure::average}, {"minimum", Measure::minimum}, {"maximum", Measure::maximum}, {"percentile", Measure::percentile}};
+    static const std::vector<std::pair<std::string, Measure>> kMeasures{
+        {"count", Measure::count},     {"sum", Measure::sum},         {"average", Measure::average},
+        {"minimum", Measure::minimum}, {"maximum", Measure::maximum}, {"percentile", Measure::percentile}};
     std::vector<std::string> names;
     bool known = false;
     for (const auto& [name, m] : kMeasures) {
@@ -229,16 +249,20 @@ struct Calls {
       known = true;
       const std::string rank = measure.substr(11);
       auto r = std::from_chars(rank.data(), rank.data() + rank.size(), g.percentile);
-      if (r.ec != std::errc() || r.ptr != rank.data() + rank.size() || g.percentile < 0 || g.percentile > 100) throw Refused{api_error(400, "`" + rank + "` is not a percentile", "a number from 0 to 100, for instance percentile:95", "measure")};
+      if (r.ec != std::errc() || r.ptr != rank.data() + rank.size() || g.percentile < 0 || g.percentile > 100)
+        throw Refused{api_error(400, "`" + rank + "` is not a percentile",
+                                "a number from 0 to 100, for instance percentile:95", "measure")};
     }
     if (!known) throw Refused{api_error(400, "unknown measure `" + measure + "`", one_of(names), "measure")};
     g.field = p.text("field");
-    if (g.measure != Measure::count && g.field.empty()) throw Refused{api_error(400, "`field` is missing", "name the field that is measured", "field")};
+    if (g.measure != Measure::count && g.field.empty())
+      throw Refused{api_error(400, "`field` is missing", "name the field that is measured", "field")};
   }
 
   // Some sixty buckets of a length that people count in.
   static std::int64_t nice_bucket(std::int64_t span) {
-    for (std::int64_t seconds : {1, 5, 10, 30, 60, 300, 600, 1800, 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 7 * 86400})
+    for (std::int64_t seconds :
+         {1, 5, 10, 30, 60, 300, 600, 1800, 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 7 * 86400})
       if (span / (seconds * kSecond) <= 60) return seconds * kSecond;
     return 30 * kDay;
   }
@@ -252,7 +276,11 @@ struct Calls {
       if (d.kind != "index" || (!only.empty() && d.name != only)) continue;
       for (const auto& store : api.engine_.stores(d.name))
         for (const IndexInfo& info : store->indexes()) {
-          Json j{{"name", info.name}, {"destination", d.name}, {"events", info.events}, {"blocks", info.blocks}, {"bytes", info.bytes}};
+          Json j{{"name", info.name},
+                 {"destination", d.name},
+                 {"events", info.events},
+                 {"blocks", info.blocks},
+                 {"bytes", info.bytes}};
           if (info.events) j["first"] = format_rfc3339(info.first), j["last"] = format_rfc3339(info.last);
           root["indexes"].push_back(std::move(j));
         }
@@ -281,7 +309,9 @@ struct Calls {
     const std::string pipeline = p.text("pipeline");
     std::vector<std::string> names;
     for (const auto& settings : api.engine_.configuration()->pipelines) names.push_back(settings.name);
-    if (!pipeline.empty() && std::find(names.begin(), names.end(), pipeline) == names.end()) throw Refused{api_error(404, "there is no pipeline `" + pipeline + "`", did_you_mean(pipeline, names), "pipeline")};
+    if (!pipeline.empty() && std::find(names.begin(), names.end(), pipeline) == names.end())
+      throw Refused{api_error(404, "there is no pipeline `" + pipeline + "`", did_you_mean(pipeline, names),
+                              "pipeline")};
     if (api.watchers_.fetch_add(1) >= kMostWatchers) {
       --api.watchers_;
       return api_error(429, "8 are watching already", "end another one first");
@@ -309,55 +339,84 @@ struct Calls {
     return answer;
   }
 
-  static ApiAnswer openapi(Api&, const ApiRequest&) { return {200, "application/json", openapi_document(), nullptr}; }
+  static ApiAnswer openapi(Api&, const ApiRequest&) {
+    return {200, "application/json", openapi_document(), nullptr};
+  }
   static ApiAnswer metrics(Api& api, const ApiRequest& r) {
     const bool openmetrics = r.accept.find("application/openmetrics-text") != std::string::npos;
-    return {200, openmetrics ? "application/openmetrics-text; version=1.0.0; charset=utf-8" : "text/plain; version=0.0.4; charset=utf-8", metrics_text(api.engine_, openmetrics), nullptr};
+    return {200,
+            openmetrics ? "application/openmetrics-text; version=1.0.0; charset=utf-8"
+                        : "text/plain; version=0.0.4; charset=utf-8",
+            metrics_text(api.engine_, openmetrics), nullptr};
   }
-};
-
-namespace {
-
-struct Call {
-  const char* method;
-  const char* path;  // a last part in braces takes the rest
-  const char* text;
-  std::vector<ParameterSpec> parameters;
-  ApiAnswer (*run)(Api&, const ApiRequest&);
 };
 
 const std::vector<Call>& calls() {
   static const std::vector<Call> all{
-      {"GET", "/v1/status", "What is read, matched, dropped, queued and sent, and what is wrong.", {}, Calls::status},
-      {"GET", "/v1/events", "The newest events that satisfy a condition, newest first.", with_query({{"limit", "integer", "At most so many; 50, if missing."}, {"types", "boolean", "Name the types of the fields in `dingle.types`."}}), Calls::events},
-      {"GET", "/v1/values", "The most frequent values of a field.", with_query({{"field", "string", "The field."}, {"limit", "integer", "At most so many; 20, if missing."}}), Calls::values},
+      {"GET",
+       "/v1/status",
+       "What is read, matched, dropped, queued and sent, and what is wrong.",
+       {},
+       Calls::status},
+      {"GET", "/v1/events", "The newest events that satisfy a condition, newest first.",
+       with_query({{"limit", "integer", "At most so many; 50, if missing."},
+                   {"types", "boolean", "Name the types of the fields in `dingle.types`."}}),
+       Calls::events},
+      {"GET", "/v1/values", "The most frequent values of a field.",
+       with_query(
+           {{"field", "string", "The field."}, {"limit", "integer", "At most so many; 20, if missing."}}),
+       Calls::values},
       {"GET", "/v1/timeline", "Counts or measures over event time.",
        with_query({{"bucket", "string", "The length of a bucket: 10s, 5m. Some sixty buckets, if missing."},
                    {"by", "string", "A field to split by; may be given twice."},
                    {"measure", "string", "count, sum, average, minimum, maximum, or percentile:95."},
                    {"field", "string", "The field that is measured; not for count."}}),
        Calls::timeline},
-      {"GET", "/v1/indexes", "The indexes: events, bytes on disk, first and last event time.", {{"destination", "string", "Only those of this destination."}}, Calls::indexes},
-      {"DELETE", "/v1/indexes/{name}", "Deletes an index.", {{"destination", "string", "Only in this destination."}}, Calls::remove_index},
-      {"POST", "/v1/reload", "Reads the configuration file again and takes it, if it is sound.", {}, Calls::reload},
-      {"GET", "/v1/watch", "Events as they arrive, as NDJSON, until the caller hangs up.", {{"where", "string", "A search condition."}, {"pipeline", "string", "Only events of this pipeline."}}, Calls::watch},
+      {"GET",
+       "/v1/indexes",
+       "The indexes: events, bytes on disk, first and last event time.",
+       {{"destination", "string", "Only those of this destination."}},
+       Calls::indexes},
+      {"DELETE",
+       "/v1/indexes/{name}",
+       "Deletes an index.",
+       {{"destination", "string", "Only in this destination."}},
+       Calls::remove_index},
+      {"POST",
+       "/v1/reload",
+       "Reads the configuration file again and takes it, if it is sound.",
+       {},
+       Calls::reload},
+      {"GET",
+       "/v1/watch",
+       "Events as they arrive, as NDJSON, until the caller hangs up.",
+       {{"where", "string", "A search condition."}, {"pipeline", "string", "Only events of this pipeline."}},
+       Calls::watch},
       {"GET", "/v1/openapi.json", "This document.", {}, Calls::openapi},
-      {"GET", "/metrics", "The status as metrics: OpenMetrics, or the Prometheus text format, by Accept.", {}, Calls::metrics},
+      {"GET",
+       "/metrics",
+       "The status as metrics: OpenMetrics, or the Prometheus text format, by Accept.",
+       {},
+       Calls::metrics},
   };
   return all;
 }
 
+namespace {
+
 bool path_matches(const std::string& pattern, const std::string& path) {
   const std::size_t brace = pattern.find('{');
   if (brace == std::string::npos) return pattern == path;
-  return path.size() > brace && path.compare(0, brace, pattern, 0, brace) == 0 && path.find('/', brace) == std::string::npos;
+  return path.size() > brace && path.compare(0, brace, pattern, 0, brace) == 0 &&
+         path.find('/', brace) == std::string::npos;
 }
 
 }  // namespace
 
 Api::Api(Engine& engine, std::function<ApiAnswer()> reload) : engine_(engine), reload_(std::move(reload)) {}
 
-ApiAnswer api_error(int status, const std::string& message, const std::string& hint, const std::string& parameter, std::size_t offset, std::size_t length) {
+ApiAnswer api_error(int status, const std::string& message, const std::string& hint,
+                    const std::string& parameter, std::size_t offset, std::size_t length) {
   Json error{{"message", message}};
   if (!hint.empty()) error["hint"] = hint;
   if (!parameter.empty()) error["parameter"] = parameter;
@@ -378,7 +437,11 @@ ApiAnswer Api::handle(const ApiRequest& request) {
     for (const auto& [name, value] : request.parameters)
       if (std::find(names.begin(), names.end(), name) == names.end()) {
         const std::string near = did_you_mean(name, names);
-        return api_error(400, "unknown parameter `" + name + "`", !near.empty() ? near : names.empty() ? "this call takes none" : one_of(names), name);
+        return api_error(400, "unknown parameter `" + name + "`",
+                         !near.empty()   ? near
+                         : names.empty() ? "this call takes none"
+                                         : one_of(names),
+                         name);
       }
     try {
       return call.run(*this, request);
@@ -388,34 +451,6 @@ ApiAnswer Api::handle(const ApiRequest& request) {
   }
   if (path_known) return api_error(405, request.method + " is not possible here");
   return api_error(404, "there is no `" + request.path + "`", did_you_mean(request.path, paths));
-}
-
-std::string openapi_document() {
-  Json root{{"openapi", "3.1.0"}, {"info", {{"title", "Dingle"}, {"version", "1"}, {"description", "The API of dingled. Every call needs the token of the data folder: `Authorization: Bearer TOKEN`."}}}};
-  root["security"] = Json::array({{{"token", Json::array()}}});
-  const Json error{{"description", "What is wrong"}, {"content", {{"application/json", {{"schema", {{"$ref", "#/components/schemas/Error"}}}}}}}};
-  for (const Call& call : calls()) {
-    std::string method = call.method;
-    std::transform(method.begin(), method.end(), method.begin(), [](char c) { return static_cast<char>(c | 0x20); });
-    const std::string content = std::string(call.path) == "/metrics" ? "text/plain" : std::string(call.path) == "/v1/watch" ? "application/x-ndjson" : "application/json";
-    Json operation{{"summary", call.text}};
-    operation["parameters"] = Json::array();
-    if (std::string(call.path).find("{name}") != std::string::npos) operation["parameters"].push_back({{"name", "name"}, {"in", "path"}, {"required", true}, {"schema", {{"type", "string"}}}});
-    for (const ParameterSpec& p : call.parameters) operation["parameters"].push_back({{"name", p.name}, {"in", "query"}, {"description", p.text}, {"schema", {{"type", p.type}}}});
-    operation["responses"] = {{"200", {{"description", "The answer"}, {"content", {{content, Json::object()}}}}}, {"400", error}, {"401", error}, {"404", error}};
-    root["paths"][call.path][method] = std::move(operation);
-  }
-  root["paths"]["/healthz"]["get"] = {{"summary", "Whether the program runs. Needs no token."}, {"security", Json::array()}, {"responses", {{"200", {{"description", "It runs"}}}}}};
-  root["components"] = {{"securitySchemes", {{"token", {{"type", "http"}, {"scheme", "bearer"}}}}},
-                        {"schemas",
-                         {{"Error",
-                           {{"type", "object"},
-                            {"properties",
-                             {{"error",
-                               {{"type", "object"},
-                                {"required", {"message"}},
-                                {"properties", {{"message", {{"type", "string"}}}, {"hint", {{"type", "string"}}}, {"parameter", {{"type", "string"}}}, {"offset", {{"type", "integer"}}}, {"length", {{"type", "integer"}}}}}}}}}}}}}};
-  return root.dump(2) + "\n";
 }
 
 }  // namespace dingle

@@ -1,5 +1,5 @@
-// The API under /v1, free of any HTTP library: requests in, answers out. The list of calls is one table, from which come
-// dispatch, checking of parameters, and the OpenAPI document.
+// The API under /v1, free of any HTTP library: requests in, answers out. The list of calls is one table, from
+// which come dispatch, checking of parameters, and the OpenAPI document.
 #pragma once
 
 #include <functional>
@@ -28,7 +28,8 @@ struct ApiAnswer {
 
 class Api {
  public:
-  // `reload` reads the configuration file again and gives it to the engine; its answer is what the call answers.
+  // `reload` reads the configuration file again and gives it to the engine; its answer is what the call
+  // answers.
   Api(Engine& engine, std::function<ApiAnswer()> reload);
   ApiAnswer handle(const ApiRequest& request);
 
@@ -43,7 +44,8 @@ class Api {
 std::string openapi_document();
 
 // An error answer: {"error": {"message", "hint", "parameter", "offset", "length"}}.
-ApiAnswer api_error(int status, const std::string& message, const std::string& hint = "", const std::string& parameter = "", std::size_t offset = 0, std::size_t length = 0);
+ApiAnswer api_error(int status, const std::string& message, const std::string& hint = "",
+                    const std::string& parameter = "", std::size_t offset = 0, std::size_t length = 0);
 
 // The status of the engine as JSON, and as metrics (OpenMetrics 1.0, or the Prometheus text format 0.0.4).
 std::string status_json(Engine& engine);

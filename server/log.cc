@@ -20,7 +20,8 @@ spdlog::logger& logger() {
 }
 
 void write(spdlog::level::level_enum level, const char* name, const std::string& message, LogFields fields) {
-  std::string line = "{\"time\":\"" + format_rfc3339(system_now()) + "\",\"level\":\"" + name + "\",\"message\":";
+  std::string line =
+      "{\"time\":\"" + format_rfc3339(system_now()) + "\",\"level\":\"" + name + "\",\"message\":";
   append_json_string(line, message);
   for (const auto& [key, value] : fields) {
     line += ',';
@@ -34,8 +35,14 @@ void write(spdlog::level::level_enum level, const char* name, const std::string&
 
 }  // namespace
 
-void log_info(const std::string& message, LogFields fields) { write(spdlog::level::info, "info", message, fields); }
-void log_warning(const std::string& message, LogFields fields) { write(spdlog::level::warn, "warning", message, fields); }
-void log_error(const std::string& message, LogFields fields) { write(spdlog::level::err, "error", message, fields); }
+void log_info(const std::string& message, LogFields fields) {
+  write(spdlog::level::info, "info", message, fields);
+}
+void log_warning(const std::string& message, LogFields fields) {
+  write(spdlog::level::warn, "warning", message, fields);
+}
+void log_error(const std::string& message, LogFields fields) {
+  write(spdlog::level::err, "error", message, fields);
+}
 
 }  // namespace dingle

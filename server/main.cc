@@ -38,7 +38,8 @@ struct Arguments {
 };
 
 // Reads the configuration; what the command line says about the server wins over the file.
-std::shared_ptr<const Configuration> load(const Arguments& arguments, std::string& text, std::vector<Finding>& found, std::string& problem) {
+std::shared_ptr<const Configuration> load(const Arguments& arguments, std::string& text,
+                                          std::vector<Finding>& found, std::string& problem) {
   if (!read_file(arguments.configuration, text, problem)) return nullptr;
   Findings findings(text);
   auto configuration = read_configuration(text, findings);
@@ -54,7 +55,12 @@ std::shared_ptr<const Configuration> load(const Arguments& arguments, std::strin
 nlohmann::ordered_json findings_json(const std::vector<Finding>& findings) {
   auto list = nlohmann::ordered_json::array();
   for (const Finding& f : findings)
-    list.push_back({{"severity", f.is_error ? "error" : "warning"}, {"line", f.place.line}, {"column", f.place.column}, {"length", f.length}, {"message", f.message}, {"hint", f.hint}});
+    list.push_back({{"severity", f.is_error ? "error" : "warning"},
+                    {"line", f.place.line},
+                    {"column", f.place.column},
+                    {"length", f.length},
+                    {"message", f.message},
+                    {"hint", f.hint}});
   return list;
 }
 
@@ -62,18 +68,22 @@ ApiAnswer reload(const Arguments& arguments, Engine& engine) {
   std::string text, problem;
   std::vector<Finding> findings;
   auto configuration = load(arguments, text, findings, problem);
-  if (configuration) problem = engine.reload(configuration);
-  else if (problem.empty()) problem = "the configuration has errors; the running one goes on";
+  if (configuration)
+    problem = engine.reload(configuration);
+  else if (problem.empty())
+    problem = "the configuration has errors; the running one goes on";
   nlohmann::ordered_json body{{"findings", findings_json(findings)}, {"file", arguments.configuration}};
   if (!problem.empty()) {
     engine.problems().set("configuration", problem);
     body["error"] = {{"message", problem}};
-    return {409, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), nullptr};
+    return {409, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
+            nullptr};
   }
   engine.problems().clear("configuration");
   log_info("configuration reloaded", {{"version", configuration->version}});
   body["configuration"] = configuration->version;
-  return {200, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace), nullptr};
+  return {200, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
+          nullptr};
 }
 
 int run(const Arguments& arguments) {
@@ -110,23 +120,30 @@ int run(const Arguments& arguments) {
     return 1;
   }
   auto engine = Engine::start(configuration, [](const Problems::Problem& p, bool ended) {
-    if (ended) log_info("problem ended", {{"about", p.about}, {"text", p.text}});
-    else log_warning("problem", {{"about", p.about}, {"text", p.text}});
+    if (ended)
+      log_info("problem ended", {{"about", p.about}, {"text", p.text}});
+    else
+      log_warning("problem", {{"about", p.about}, {"text", p.text}});
   });
   if (!engine) {
-    std::cerr << "dingled: " << engine.problem().message << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";
+    std::cerr << "dingled: " << engine.problem().message
+              << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";
     return 1;
   }
   Api api(**engine, [&] { return reload(arguments, **engine); });
   HttpServer server(api, token);
   problem = server.listen(configuration->server.text("listen"));
-  if (problem.empty() && !write_whole(data + "/address", server.address() + "\n", 0600)) problem = "cannot write " + data + "/address: " + std::strerror(errno);
+  if (problem.empty() && !write_whole(data + "/address", server.address() + "\n", 0600))
+    problem = "cannot write " + data + "/address: " + std::strerror(errno);
   if (!problem.empty()) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
   }
   std::thread serving([&] { server.serve(); });
-  log_info("started", {{"listen", server.address()}, {"data", data}, {"configuration", configuration->version}, {"epoch", std::to_string((*engine)->spool().identity().epoch)}});
+  log_info("started", {{"listen", server.address()},
+                       {"data", data},
+                       {"configuration", configuration->version},
+                       {"epoch", std::to_string((*engine)->spool().identity().epoch)}});
   for (;;) {
     int signal_number = 0;
     sigwait(&signals, &signal_number);
@@ -146,7 +163,9 @@ int run(const Arguments& arguments) {
 }  // namespace dingle
 
 int main(int argc, char** argv) {
-  CLI::App app{"dingled: reads logs, makes events of them, and ships them. Stops on SIGTERM, reloads on SIGHUP.", "dingled"};
+  CLI::App app{
+      "dingled: reads logs, makes events of them, and ships them. Stops on SIGTERM, reloads on SIGHUP.",
+      "dingled"};
   app.footer("Example:\n  dingled --config dingle.yaml --data ./data --listen 127.0.0.1:0");
   dingle::Arguments arguments;
   app.add_option("--config", arguments.configuration, "The configuration file")->capture_default_str();

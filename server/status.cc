@@ -21,7 +21,9 @@ class Numbers {
   const std::map<std::string, std::int64_t>& counters_;
 };
 
-constexpr const char* kSourceCounters[] = {"lines", "bytes", "empty", "joined", "events", "leftovers", "cut", "cut_bytes", "invalid_utf8", "truncated", "replaced"};
+constexpr const char* kSourceCounters[] = {"lines",        "bytes",     "empty",   "joined",
+                                           "events",       "leftovers", "cut",     "cut_bytes",
+                                           "invalid_utf8", "truncated", "replaced"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -34,8 +36,13 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
   for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
     const Step& step = *p.pipeline->steps[i];
     const std::string prefix = "step/" + c.version + "/" + p.name + "/" + std::to_string(i) + "/";
-    Json s{{"step", step.kind}, {"in", n(prefix + "in")}, {"out", n(prefix + "out")}, {"dropped", n(prefix + "dropped")}, {"failed", n(prefix + "failed")}};
-    for (std::size_t t = 1; t <= step.templates(); ++t) s["templates"].push_back(n(prefix + "template/" + std::to_string(t)));
+    Json s{{"step", step.kind},
+           {"in", n(prefix + "in")},
+           {"out", n(prefix + "out")},
+           {"dropped", n(prefix + "dropped")},
+           {"failed", n(prefix + "failed")}};
+    for (std::size_t t = 1; t <= step.templates(); ++t)
+      s["templates"].push_back(n(prefix + "template/" + std::to_string(t)));
     steps.push_back(std::move(s));
   }
   return steps;
@@ -59,36 +66,50 @@ std::string status_json(Engine& engine) {
     const std::string prefix = "source/" + s.name + "/";
     Json source{{"name", s.name}, {"kind", s.kind}, {"files", s.streams}, {"bytes_behind", s.bytes_behind}};
     for (const char* what : kSourceCounters) source[what] = n(prefix + what);
-    balances.push_back({"source " + s.name, n(prefix + "lines"), n(prefix + "events") + n(prefix + "empty") + n(prefix + "joined")});
+    balances.push_back({"source " + s.name, n(prefix + "lines"),
+                        n(prefix + "events") + n(prefix + "empty") + n(prefix + "joined")});
     root["sources"].push_back(std::move(source));
   }
   root["pipelines"] = Json::array();
   for (const PipelineSettings& p : configuration->pipelines) {
     const std::string prefix = "pipeline/" + p.name + "/";
-    const std::int64_t in = n(prefix + "in"), out = n(prefix + "out"), dropped = n(prefix + "dropped"), unmatched = n(prefix + "unmatched");
-    root["pipelines"].push_back({{"name", p.name}, {"in", in}, {"matched", out - unmatched}, {"unmatched", unmatched}, {"dropped", dropped}, {"out", out}, {"implausible_times", n(prefix + "implausible_times")}, {"fields_left_out", n(prefix + "fields_left_out")}, {"steps", steps_of(*configuration, p, n)}});
+    const std::int64_t in = n(prefix + "in"), out = n(prefix + "out"), dropped = n(prefix + "dropped"),
+                       unmatched = n(prefix + "unmatched");
+    root["pipelines"].push_back({{"name", p.name},
+                                 {"in", in},
+                                 {"matched", out - unmatched},
+                                 {"unmatched", unmatched},
+                                 {"dropped", dropped},
+                                 {"out", out},
+                                 {"implausible_times", n(prefix + "implausible_times")},
+                                 {"fields_left_out", n(prefix + "fields_left_out")},
+                                 {"steps", steps_of(*configuration, p, n)}});
     balances.push_back({"pipeline " + p.name, in, out + dropped});
   }
   root["destinations"] = Json::array();
   for (const auto& d : engine.destinations()) {
     auto it = view.waiting.find(d.id);
     const Spool::Waiting w = it == view.waiting.end() ? Spool::Waiting{} : it->second;
-    const std::int64_t thrown = n(counter_of_destination(d.id, "thrown_away")), aside = n(counter_of_destination(d.id, "set_aside")), damaged = n(counter_of_destination(d.id, "damaged"));
+    const std::int64_t thrown = n(counter_of_destination(d.id, "thrown_away")),
+                       aside = n(counter_of_destination(d.id, "set_aside")),
+                       damaged = n(counter_of_destination(d.id, "damaged"));
     const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown;
     const std::int64_t sent = static_cast<std::int64_t>(w.appended - w.events) - aside - damaged + thrown;
-    root["destinations"].push_back({{"name", d.name},
-                                    {"kind", d.kind},
-                                    {"in", in},
-                                    {"sent", sent},
-                                    {"waiting", w.events},
-                                    {"waiting_bytes", w.bytes},
-                                    {"oldest_waiting_seconds", w.oldest ? static_cast<double>(now - w.oldest) / 1e9 : 0.0},
-                                    {"set_aside", aside},
-                                    {"damaged", damaged},
-                                    {"retried", n(counter_of_destination(d.id, "retried"))},
-                                    {"lag_seconds", static_cast<double>(d.delivery.lag) / 1e9},
-                                    {"failing", d.delivery.failing}});
-    balances.push_back({"destination " + d.name, in, sent + static_cast<std::int64_t>(w.events) + aside + damaged});
+    root["destinations"].push_back(
+        {{"name", d.name},
+         {"kind", d.kind},
+         {"in", in},
+         {"sent", sent},
+         {"waiting", w.events},
+         {"waiting_bytes", w.bytes},
+         {"oldest_waiting_seconds", w.oldest ? static_cast<double>(now - w.oldest) / 1e9 : 0.0},
+         {"set_aside", aside},
+         {"damaged", damaged},
+         {"retried", n(counter_of_destination(d.id, "retried"))},
+         {"lag_seconds", static_cast<double>(d.delivery.lag) / 1e9},
+         {"failing", d.delivery.failing}});
+    balances.push_back(
+        {"destination " + d.name, in, sent + static_cast<std::int64_t>(w.events) + aside + damaged});
   }
   bool balanced = true;
   root["balance"] = Json::array();
@@ -99,10 +120,19 @@ std::string status_json(Engine& engine) {
   root["balanced"] = balanced;
   const Spool::Size size = engine.spool().size();
   const Spool::Recovery& r = engine.spool().recovery();
-  root["spool"] = {{"bytes", size.bytes}, {"segments", size.segments}, {"epoch", engine.spool().identity().epoch}, {"failed_syncs", size.failed_syncs}, {"damaged_records", r.damaged_records}, {"cut_bytes", r.cut_bytes}};
+  root["spool"] = {{"bytes", size.bytes},
+                   {"segments", size.segments},
+                   {"epoch", engine.spool().identity().epoch},
+                   {"failed_syncs", size.failed_syncs},
+                   {"damaged_records", r.damaged_records},
+                   {"cut_bytes", r.cut_bytes}};
   root["problems"] = Json::array();
   for (const auto& p : engine.problems().all())
-    root["problems"].push_back({{"about", p.about}, {"text", p.text}, {"since", format_rfc3339(p.since)}, {"last", format_rfc3339(p.last)}, {"times", p.times}});
+    root["problems"].push_back({{"about", p.about},
+                                {"text", p.text},
+                                {"since", format_rfc3339(p.since)},
+                                {"last", format_rfc3339(p.last)},
+                                {"times", p.times}});
   return root.dump(-1, ' ', false, Json::error_handler_t::replace);
 }
 
@@ -111,7 +141,8 @@ namespace {
 // Collects samples by metric, so that each family stands together, as both formats want.
 class Metrics {
  public:
-  void add(const std::string& name, bool counter, const std::string& help, const std::string& labels, double value) {
+  void add(const std::string& name, bool counter, const std::string& help, const std::string& labels,
+           double value) {
     Family& f = families_[name];
     if (f.samples.empty()) order_.push_back(name), f.counter = counter, f.help = help;
     f.samples.emplace_back(labels, value);
@@ -122,8 +153,10 @@ class Metrics {
       const Family& f = families_.at(name);
       const std::string sample = f.counter ? name + "_total" : name;
       const std::string& family = openmetrics ? name : sample;
-      out += "# HELP " + family + " " + f.help + "\n# TYPE " + family + (f.counter ? " counter\n" : " gauge\n");
-      for (const auto& [labels, value] : f.samples) out += sample + (labels.empty() ? "" : "{" + labels + "}") + " " + number(value) + "\n";
+      out +=
+          "# HELP " + family + " " + f.help + "\n# TYPE " + family + (f.counter ? " counter\n" : " gauge\n");
+      for (const auto& [labels, value] : f.samples)
+        out += sample + (labels.empty() ? "" : "{" + labels + "}") + " " + number(value) + "\n";
     }
     if (openmetrics) out += "# EOF\n";
     return out;
@@ -137,7 +170,8 @@ class Metrics {
   };
   static std::string number(double v) {
     std::string text;
-    if (v == static_cast<double>(static_cast<std::int64_t>(v))) return std::to_string(static_cast<std::int64_t>(v));
+    if (v == static_cast<double>(static_cast<std::int64_t>(v)))
+      return std::to_string(static_cast<std::int64_t>(v));
     return Json(v).dump();
   }
   std::map<std::string, Family> families_;
@@ -148,8 +182,10 @@ std::string label(const char* name, const std::string& value) {
   std::string out = std::string(name) + "=\"";
   for (char c : value) {
     if (c == '\\' || c == '"') out += '\\';
-    if (c == '\n') out += "\\n";
-    else out += c;
+    if (c == '\n')
+      out += "\\n";
+    else
+      out += c;
   }
   return out + '"';
 }
@@ -159,26 +195,61 @@ std::string label(const char* name, const std::string& value) {
 std::string metrics_text(Engine& engine, bool openmetrics) {
   const Json status = Json::parse(status_json(engine));
   Metrics m;
-  auto each = [&](const char* list, const char* what, const std::vector<std::pair<const char*, const char*>>& fields, bool counter, const std::string& suffix) {
+  auto each = [&](const char* list, const char* what,
+                  const std::vector<std::pair<const char*, const char*>>& fields, bool counter,
+                  const std::string& suffix) {
     for (auto [field, help] : fields)
       for (const Json& item : status[list])
-        m.add(std::string("dingle_") + what + "_" + field + suffix, counter, help, label(what, item["name"]), item[field].get<double>());
+        m.add(std::string("dingle_") + what + "_" + field + suffix, counter, help, label(what, item["name"]),
+              item[field].get<double>());
   };
   each("sources", "source",
-       {{"lines", "Lines read."}, {"bytes", "Bytes read."}, {"empty", "Empty lines, which make no event."}, {"joined", "Lines joined to the event before them."}, {"events", "Events made of lines."},
-        {"leftovers", "Events that no pipeline claimed."}, {"cut", "Lines cut at the longest length."}, {"invalid_utf8", "Lines that are not valid UTF-8."}, {"truncated", "Times that a file was truncated."}},
+       {{"lines", "Lines read."},
+        {"bytes", "Bytes read."},
+        {"empty", "Empty lines, which make no event."},
+        {"joined", "Lines joined to the event before them."},
+        {"events", "Events made of lines."},
+        {"leftovers", "Events that no pipeline claimed."},
+        {"cut", "Lines cut at the longest length."},
+        {"invalid_utf8", "Lines that are not valid UTF-8."},
+        {"truncated", "Times that a file was truncated."}},
        true, "");
-  each("sources", "source", {{"bytes_behind", "Bytes that are there and not read yet."}, {"files", "Files being read."}}, false, "");
-  each("pipelines", "pipeline", {{"in", "Events taken."}, {"out", "Events sent on."}, {"matched", "Events sent on that matched."}, {"unmatched", "Events sent on that something did not match."}, {"dropped", "Events dropped by a step."}}, true, "_events");
+  each("sources", "source",
+       {{"bytes_behind", "Bytes that are there and not read yet."}, {"files", "Files being read."}}, false,
+       "");
+  each("pipelines", "pipeline",
+       {{"in", "Events taken."},
+        {"out", "Events sent on."},
+        {"matched", "Events sent on that matched."},
+        {"unmatched", "Events sent on that something did not match."},
+        {"dropped", "Events dropped by a step."}},
+       true, "_events");
   for (const Json& p : status["pipelines"])
     for (std::size_t i = 0; i < p["steps"].size(); ++i)
       for (const char* what : {"in", "dropped", "failed"})
-        m.add(std::string("dingle_step_") + what + "_events", true, std::string("Events of a step: ") + what + ".", label("pipeline", p["name"]) + "," + label("step", std::to_string(i + 1) + " " + p["steps"][i]["step"].get<std::string>()), p["steps"][i][what].get<double>());
-  each("destinations", "destination", {{"in", "Events queued."}, {"sent", "Events accepted."}, {"retried", "Events tried again."}, {"set_aside", "Events set aside as dead letters."}}, true, "_events");
-  each("destinations", "destination", {{"waiting", "Events that wait."}, {"waiting_bytes", "Bytes that wait."}, {"oldest_waiting_seconds", "Age of the oldest event that waits."}, {"lag_seconds", "From reading to acceptance, of the newest event."}}, false, "");
-  m.add("dingle_spool_bytes", false, "Bytes of the spool on disk.", "", status["spool"]["bytes"].get<double>());
-  m.add("dingle_problems", false, "Problems at this moment.", "", static_cast<double>(status["problems"].size()));
-  m.add("dingle_balanced", false, "1 when what came in is accounted for at every stage.", "", status["balanced"].get<bool>() ? 1 : 0);
+        m.add(std::string("dingle_step_") + what + "_events", true,
+              std::string("Events of a step: ") + what + ".",
+              label("pipeline", p["name"]) + "," +
+                  label("step", std::to_string(i + 1) + " " + p["steps"][i]["step"].get<std::string>()),
+              p["steps"][i][what].get<double>());
+  each("destinations", "destination",
+       {{"in", "Events queued."},
+        {"sent", "Events accepted."},
+        {"retried", "Events tried again."},
+        {"set_aside", "Events set aside as dead letters."}},
+       true, "_events");
+  each("destinations", "destination",
+       {{"waiting", "Events that wait."},
+        {"waiting_bytes", "Bytes that wait."},
+        {"oldest_waiting_seconds", "Age of the oldest event that waits."},
+        {"lag_seconds", "From reading to acceptance, of the newest event."}},
+       false, "");
+  m.add("dingle_spool_bytes", false, "Bytes of the spool on disk.", "",
+        status["spool"]["bytes"].get<double>());
+  m.add("dingle_problems", false, "Problems at this moment.", "",
+        static_cast<double>(status["problems"].size()));
+  m.add("dingle_balanced", false, "1 when what came in is accounted for at every stage.", "",
+        status["balanced"].get<bool>() ? 1 : 0);
   return m.text(openmetrics);
 }
 

@@ -17,7 +17,9 @@ bool write_whole(const std::string& path, const std::string& contents, int mode)
   ::unlink(temporary.c_str());
   const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
   if (fd < 0) return false;
-  const bool written = ::write(fd, contents.data(), contents.size()) == static_cast<ssize_t>(contents.size()) && ::fsync(fd) == 0;
+  const bool written =
+      ::write(fd, contents.data(), contents.size()) == static_cast<ssize_t>(contents.size()) &&
+      ::fsync(fd) == 0;
   ::close(fd);
   return written && ::rename(temporary.c_str(), path.c_str()) == 0;
 }
@@ -54,6 +56,8 @@ std::string token_of(const std::string& data, std::string* problem) {
   return token;
 }
 
-bool tokens_equal(const std::string& a, const std::string& b) { return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0; }
+bool tokens_equal(const std::string& a, const std::string& b) {
+  return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0;
+}
 
 }  // namespace dingle

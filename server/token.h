@@ -1,12 +1,13 @@
-// The token of the API: 32 random bytes in hex, in the file `token` of the data folder, readable by its owner only.
+// The token of the API: 32 random bytes in hex, in the file `token` of the data folder, readable by its owner
+// only.
 #pragma once
 
 #include <string>
 
 namespace dingle {
 
-// The token of the folder, made if there is none. "" with `*problem` set if it can be neither read nor made, or if others
-// may read it.
+// The token of the folder, made if there is none. "" with `*problem` set if it can be neither read nor made,
+// or if others may read it.
 std::string token_of(const std::string& data, std::string* problem);
 bool tokens_equal(const std::string& a, const std::string& b);  // in constant time
 

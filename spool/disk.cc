@@ -65,11 +65,14 @@ class SystemDisk final : public Disk {
   }
   int list(const std::string& folder, std::vector<std::string>& names) override {
     std::error_code error;
-    for (auto it = std::filesystem::directory_iterator(folder, error); !error && it != std::filesystem::directory_iterator(); it.increment(error))
+    for (auto it = std::filesystem::directory_iterator(folder, error);
+         !error && it != std::filesystem::directory_iterator(); it.increment(error))
       names.push_back(it->path().filename().string());
     return error.value();
   }
-  int create(const std::string& path, std::unique_ptr<DiskFile>& file) override { return open(path, O_CREAT | O_EXCL, file); }
+  int create(const std::string& path, std::unique_ptr<DiskFile>& file) override {
+    return open(path, O_CREAT | O_EXCL, file);
+  }
   int open(const std::string& path, std::unique_ptr<DiskFile>& file) override { return open(path, 0, file); }
   int remove(const std::string& path) override { return ::unlink(path.c_str()) == 0 ? 0 : errno; }
   int sync_folder(const std::string& path) override {

@@ -1,5 +1,5 @@
-// The spool's one seam to the operating system. Production code uses `system_disk()`; tests put a disk under the spool
-// that fails, runs full or forgets unsynced writes as a power failure does.
+// The spool's one seam to the operating system. Production code uses `system_disk()`; tests put a disk under
+// the spool that fails, runs full or forgets unsynced writes as a power failure does.
 //
 // All calls answer an errno value, 0 for success. Paths are absolute or relative to the working directory.
 #pragma once
@@ -16,9 +16,10 @@ namespace dingle {
 class DiskFile {
  public:
   virtual ~DiskFile() = default;
-  virtual int append(std::string_view bytes) = 0;                                        // all of it, or an error
-  virtual int read(std::uint64_t offset, std::size_t size, std::string& out) const = 0;  // up to `size`; shorter at the end
-  virtual int sync() = 0;                                                                // fdatasync
+  virtual int append(std::string_view bytes) = 0;  // all of it, or an error
+  virtual int read(std::uint64_t offset, std::size_t size,
+                   std::string& out) const = 0;  // up to `size`; shorter at the end
+  virtual int sync() = 0;                        // fdatasync
   virtual int truncate(std::uint64_t size) = 0;
   virtual std::uint64_t size() const = 0;
 };

@@ -57,10 +57,12 @@ void write_fields(ByteWriter& w, std::span<const Field> fields, std::string_view
   }
 }
 
-std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<FieldId>& names, Field* out, std::size_t n) {
+std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<FieldId>& names, Field* out,
+                        std::size_t n) {
   for (std::size_t i = 0; i < n && r.ok(); ++i) {
     std::uint64_t head = r.varint();
-    if ((head >> 4) >= names.size() || (head & 15) > static_cast<std::uint64_t>(Kind::map)) return r.fail(), i;
+    if ((head >> 4) >= names.size() || (head & 15) > static_cast<std::uint64_t>(Kind::map))
+      return r.fail(), i;
     out[i].name = names[head >> 4];
     const auto kind = static_cast<Kind>(head & 15);
     switch (kind) {
@@ -89,7 +91,8 @@ std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<
 
 }  // namespace
 
-std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource, const std::vector<Section>& sections) {
+std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource,
+                          const std::vector<Section>& sections) {
   // The names are known only at the end, but stand at the beginning: the rest is written apart first.
   NameTable names;
   std::string rest;
@@ -112,7 +115,8 @@ std::string encode_events(std::string_view source, std::uint64_t stream, std::sp
       w.varint(e.position);
       w.varint(e.ordinal);
       w.varint(e.template_number);
-      w.zigzag(static_cast<std::int64_t>(static_cast<std::uint64_t>(e.timestamp) - static_cast<std::uint64_t>(e.observed)));
+      w.zigzag(static_cast<std::int64_t>(static_cast<std::uint64_t>(e.timestamp) -
+                                         static_cast<std::uint64_t>(e.observed)));
       w.zigzag(e.observed);
       w.text(e.body);
       write_fields(w, e.all(), e.body, names);
@@ -141,7 +145,8 @@ Field* EventDecoder::room(std::size_t fields) {
   return block.data() + block.size() - fields;
 }
 
-bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination, std::vector<SpooledEvent>& events) {
+bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
+                          std::vector<SpooledEvent>& events) {
   ByteReader r(bytes);
   std::string_view source = r.text();
   const std::uint64_t stream = r.u64();
@@ -177,7 +182,8 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination, std
       e.template_number = static_cast<std::uint32_t>(r.varint());
       const std::int64_t ahead = r.zigzag();
       e.observed = r.zigzag();
-      e.timestamp = static_cast<std::int64_t>(static_cast<std::uint64_t>(e.observed) + static_cast<std::uint64_t>(ahead));
+      e.timestamp = static_cast<std::int64_t>(static_cast<std::uint64_t>(e.observed) +
+                                              static_cast<std::uint64_t>(ahead));
       e.body = r.text();
       e.fields = fields(e.body);
       e.name = {};
@@ -208,7 +214,8 @@ Value SpooledEvent::get(FieldId field) const {
 }
 
 void append_event_json(const SpooledEvent& e, std::string& out) {
-  out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" + format_rfc3339(e.observed) + "\",\"body\":";
+  out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" +
+         format_rfc3339(e.observed) + "\",\"body\":";
   append_json_string(out, e.body);
   auto add = [&](std::string_view name, const Value& value) {
     if (value.absent()) return;

@@ -4,8 +4,8 @@
 //   fields resource                                            of the stream; the same for every event
 //   varint sections, each:
 //     varint pipeline id, text pipeline, text configuration
-//     varint destinations, each: varint id, varint n: text each   the index names (or paths) that its events use; n = 0: none
-//     varint events, each:
+//     varint destinations, each: varint id, varint n: text each   the index names (or paths) that its events
+//     use; n = 0: none varint events, each:
 //       varint position, varint ordinal of the pipeline's, varint template
 //       zigzag timestamp - observed, zigzag observed
 //       text body, fields
@@ -34,18 +34,19 @@ struct Section {
   std::string_view pipeline, configuration;
   struct To {
     std::uint32_t destination = 0;
-    std::vector<std::string> names;         // distinct index names; empty: the destination uses none
-    std::vector<std::uint32_t> name_of;     // by event, if there are names
+    std::vector<std::string> names;      // distinct index names; empty: the destination uses none
+    std::vector<std::uint32_t> name_of;  // by event, if there are names
   };
   std::vector<To> to;
   const Batch* batch = nullptr;
 };
 
-std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource, const std::vector<Section>& sections);
+std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource,
+                          const std::vector<Section>& sections);
 
 // An event read back. Views point into the bytes it was read from; fields into the decoder's memory.
 struct SpooledEvent {
-  std::uint32_t ordinal = 0;           // within the record
+  std::uint32_t ordinal = 0;  // within the record
   std::uint64_t stream = 0, position = 0;
   std::uint32_t pipeline_id = 0, pipeline_ordinal = 0;
   std::string_view source, pipeline, configuration, name;  // name: the index name for this destination
@@ -58,18 +59,20 @@ struct SpooledEvent {
   Value get(FieldId field) const;
 };
 
-// The events of one record that are for `destination`; for all destinations when it is 0. False if the bytes are not
-// what `encode_events` writes: then `events` holds what came before the fault.
+// The events of one record that are for `destination`; for all destinations when it is 0. False if the bytes
+// are not what `encode_events` writes: then `events` holds what came before the fault.
 class EventDecoder {
  public:
   bool decode(std::string_view bytes, std::uint32_t destination, std::vector<SpooledEvent>& events);
 
  private:
-  std::vector<std::vector<Field>> blocks_;  // fields of the decoded events; a block never grows beyond its capacity
+  std::vector<std::vector<Field>>
+      blocks_;  // fields of the decoded events; a block never grows beyond its capacity
   Field* room(std::size_t fields);
 };
 
-// An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource, provenance.
+// An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource,
+// provenance.
 void append_event_json(const SpooledEvent& event, std::string& out);
 
 }  // namespace dingle

@@ -82,7 +82,8 @@ bool decode_segment_header(std::string_view bytes, SegmentHeader& h) {
   return r.u64() == XXH64(bytes.data(), 40, 0);
 }
 
-std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable, std::string_view payload) {
+std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
+                          std::string_view payload) {
   std::string out;
   out.reserve(kRecordHeaderSize + payload.size());
   ByteWriter w(out);

@@ -23,15 +23,19 @@
 //       40     -  payload
 //
 // Invariants:
-//  - The first record of a segment is a snapshot: all state, counters and cursors as of its number. A segment is removed
-//    only after a newer segment's snapshot is on disk and every cursor has passed the segment's last batch, durably.
-//  - Records are appended in order of their numbers. A number may occur twice, with equal contents, in two segments: when
+//  - The first record of a segment is a snapshot: all state, counters and cursors as of its number. A segment
+//  is removed
+//    only after a newer segment's snapshot is on disk and every cursor has passed the segment's last batch,
+//    durably.
+//  - Records are appended in order of their numbers. A number may occur twice, with equal contents, in two
+//  segments: when
 //    an fsync failed, what it should have saved was written again to a new segment. The later copy counts.
 //
-// Crash cases: a torn last record fails its checksum and is cut off, with all that follows. A damaged record is below a
-// `durable` that a later record carries: then it was on disk once and was destroyed since; it is skipped and counted.
-// Above every known `durable`, later records are cut off as well: their checkpoints would hide the hole.
-// A segment whose header is not valid was being made: it is removed if it is the last, else counted as damage.
+// Crash cases: a torn last record fails its checksum and is cut off, with all that follows. A damaged record
+// is below a `durable` that a later record carries: then it was on disk once and was destroyed since; it is
+// skipped and counted. Above every known `durable`, later records are cut off as well: their checkpoints
+// would hide the hole. A segment whose header is not valid was being made: it is removed if it is the last,
+// else counted as damage.
 #pragma once
 
 #include <cstdint>
@@ -62,12 +66,14 @@ struct RecordHeader {
   RecordType type = RecordType::batch;
   std::uint64_t checksum = 0;
 };
-std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable, std::string_view payload);
+std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
+                          std::string_view payload);
 // The header alone; the checksum is checked with the payload by `record_is_intact`.
 bool decode_record_header(std::string_view bytes, RecordHeader& header);
 bool record_is_intact(std::string_view header_and_payload);
 
-// ---- payloads --------------------------------------------------------------------------------------------------
+// ---- payloads
+// --------------------------------------------------------------------------------------------------
 //
 //   changes  = varint n, n times { text key, u8 kept, [text value] }   state: set, or removed when kept is 0
 //              varint n, n times { text name, zigzag change }          counters: added
@@ -76,7 +82,8 @@ bool record_is_intact(std::string_view header_and_payload);
 //   batch    = changes, varint n, n times { varint destination, varint events }, then the events (events.h)
 //   snapshot = varint number (state as of), changes (complete), cursors (complete)
 
-// State is a map from keys to bytes: checkpoints of sources, ids of destinations and pipelines, what steps remember.
+// State is a map from keys to bytes: checkpoints of sources, ids of destinations and pipelines, what steps
+// remember.
 struct StateChange {
   std::string key;
   std::string value;
@@ -91,7 +98,7 @@ struct Changes {
   std::vector<CounterChange> counters;
 };
 struct Cursor {
-  std::uint64_t number = 0;  // of the last record that the destination is done with
+  std::uint64_t number = 0;    // of the last record that the destination is done with
   std::uint64_t passed = 0;    // events for it up to there, since the spool began
   std::uint64_t appended = 0;  // events for it in all, since the spool began; exact in snapshots only
 };

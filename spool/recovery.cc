@@ -39,7 +39,8 @@ bool is_segment_name(const std::string& name) {
          name.find_first_not_of("0123456789abcdef", 8) == 24;
 }
 
-// All intact records of a segment. Behind a broken one it looks for the next place that holds an intact record.
+// All intact records of a segment. Behind a broken one it looks for the next place that holds an intact
+// record.
 void scan(std::string_view bytes, std::size_t segment, std::vector<Found>& found) {
   std::size_t at = kSegmentHeaderSize;
   while (at + kRecordHeaderSize <= bytes.size()) {
@@ -67,15 +68,21 @@ Result<std::unique_ptr<Spool>> Spool::open(Disk& disk, SpoolSettings settings) {
 }
 
 std::optional<Problem> Spool::recover() {
-  auto failed = [&](const std::string& what, int error) { return Problem{what + ": " + std::strerror(error), "", 0, 0}; };
-  if (int error = disk_.make_folder(settings_.folder)) return failed("cannot make the spool's folder " + settings_.folder, error);
+  auto failed = [&](const std::string& what, int error) {
+    return Problem{what + ": " + std::strerror(error), "", 0, 0};
+  };
+  if (int error = disk_.make_folder(settings_.folder))
+    return failed("cannot make the spool's folder " + settings_.folder, error);
   if (&disk_ == &system_disk()) {
     lock_ = ::open((settings_.folder + "/lock").c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600);
     if (lock_ < 0) return failed("cannot open the spool's lock " + settings_.folder + "/lock", errno);
-    if (::flock(lock_, LOCK_EX | LOCK_NB) != 0) return Problem{"the spool " + settings_.folder + " is in use by another process", "stop it first, or give this one another data folder", 0, 0};
+    if (::flock(lock_, LOCK_EX | LOCK_NB) != 0)
+      return Problem{"the spool " + settings_.folder + " is in use by another process",
+                     "stop it first, or give this one another data folder", 0, 0};
   }
   std::vector<std::string> names;
-  if (int error = disk_.list(settings_.folder, names)) return failed("cannot list " + settings_.folder, error);
+  if (int error = disk_.list(settings_.folder, names))
+    return failed("cannot list " + settings_.folder, error);
   std::sort(names.begin(), names.end());
   std::erase_if(names, [](const std::string& n) { return !is_segment_name(n); });
 
@@ -90,8 +97,10 @@ std::optional<Problem> Spool::recover() {
     s.file = std::move(file);
     if (int error = s.file->read(0, s.file->size(), s.bytes)) return failed("cannot read " + path, error);
     if (!decode_segment_header(s.bytes, s.header)) {
-      if (name == names.back()) disk_.remove(path);  // it was being made
-      else ++recovery_.damaged_records;
+      if (name == names.back())
+        disk_.remove(path);  // it was being made
+      else
+        ++recovery_.damaged_records;
       continue;
     }
     if (!scanned.empty() && s.header.spool_id != scanned[0].header.spool_id)
@@ -100,34 +109,39 @@ std::optional<Problem> Spool::recover() {
     scanned.push_back(std::move(s));
   }
 
-  // The records in the order of their numbers; of two copies the later one. Cut at the first gap that is not known to
-  // have been on disk.
+  // The records in the order of their numbers; of two copies the later one. Cut at the first gap that is not
+  // known to have been on disk.
   std::uint64_t known_durable = 0, highest = 0;
-  for (const Found& f : found) known_durable = std::max(known_durable, f.header.durable), highest = std::max(highest, f.header.number);
+  for (const Found& f : found)
+    known_durable = std::max(known_durable, f.header.durable), highest = std::max(highest, f.header.number);
   std::map<std::uint64_t, Found> records;
   for (const Found& f : found) records[f.header.number] = f;
   std::uint64_t expected = records.empty() ? 0 : records.begin()->first;
   for (auto it = records.begin(); it != records.end(); ++it, ++expected) {
     if (it->first == expected) continue;
     if (it->first - 1 > known_durable) {
-      for (auto cut = it; cut != records.end(); ++cut) ++recovery_.cut_records, recovery_.cut_bytes += kRecordHeaderSize + cut->second.header.payload_size;
+      for (auto cut = it; cut != records.end(); ++cut)
+        ++recovery_.cut_records, recovery_.cut_bytes += kRecordHeaderSize + cut->second.header.payload_size;
       records.erase(it, records.end());
       break;
     }
     recovery_.damaged_records += it->first - expected;
     expected = it->first;
   }
-  // What lies behind the last good record of the last segment in use is cut off on disk as well; otherwise it would
-  // come back to life once newer records raise the durable mark.
+  // What lies behind the last good record of the last segment in use is cut off on disk as well; otherwise it
+  // would come back to life once newer records raise the durable mark.
   std::vector<std::uint64_t> good_size(scanned.size(), kSegmentHeaderSize);
-  for (const auto& [number, f] : records) good_size[f.segment] = std::max<std::uint64_t>(good_size[f.segment], f.offset + kRecordHeaderSize + f.header.payload_size);
+  for (const auto& [number, f] : records)
+    good_size[f.segment] =
+        std::max<std::uint64_t>(good_size[f.segment], f.offset + kRecordHeaderSize + f.header.payload_size);
   std::size_t last_used = 0;
   for (const auto& [number, f] : records) last_used = std::max(last_used, f.segment);
   for (std::size_t i = 0; i < scanned.size(); ++i) {
     const std::uint64_t size = scanned[i].file->size();
     if (i < last_used || size <= good_size[i]) continue;
     if (recovery_.cut_records == 0) recovery_.cut_bytes += size - good_size[i];
-    if (int error = scanned[i].file->truncate(good_size[i])) return failed("cannot cut the torn end of " + scanned[i].name, error);
+    if (int error = scanned[i].file->truncate(good_size[i]))
+      return failed("cannot cut the torn end of " + scanned[i].name, error);
     if (int error = scanned[i].file->sync()) return failed("cannot sync " + scanned[i].name, error);
   }
 
@@ -138,21 +152,26 @@ std::optional<Problem> Spool::recover() {
     if (it->second.header.type != RecordType::snapshot) continue;
     Snapshot candidate;
     const Found& f = it->second;
-    if (decode_snapshot(std::string_view(scanned[f.segment].bytes).substr(f.offset + kRecordHeaderSize, f.header.payload_size), candidate)) base = std::move(candidate), base_at = it->first;
+    if (decode_snapshot(std::string_view(scanned[f.segment].bytes)
+                            .substr(f.offset + kRecordHeaderSize, f.header.payload_size),
+                        candidate))
+      base = std::move(candidate), base_at = it->first;
   }
   state_ = std::move(base.state);
   counters_ = std::move(base.counters);
   for (const auto& [id, cursor] : base.cursors) destinations_[id].cursor = cursor;
   const std::int64_t now = system_now();
   for (const auto& [number, f] : records) {
-    std::string_view payload = std::string_view(scanned[f.segment].bytes).substr(f.offset + kRecordHeaderSize, f.header.payload_size);
+    std::string_view payload = std::string_view(scanned[f.segment].bytes)
+                                   .substr(f.offset + kRecordHeaderSize, f.header.payload_size);
     const bool newer = number > base.number;
     if (f.header.type == RecordType::note && newer) {
       Changes changes;
       Cursors cursors;
       decode_note(payload, changes, cursors);
       apply(changes);
-      for (const auto& [id, cursor] : cursors) destinations_[id].cursor.number = cursor.number, destinations_[id].cursor.passed = cursor.passed;
+      for (const auto& [id, cursor] : cursors)
+        destinations_[id].cursor.number = cursor.number, destinations_[id].cursor.passed = cursor.passed;
     } else if (f.header.type == RecordType::batch) {
       BatchPayload batch;
       decode_batch(payload, batch);
@@ -160,12 +179,15 @@ std::optional<Problem> Spool::recover() {
         apply(batch.changes);
         for (auto [id, events] : batch.destinations) destinations_[id].cursor.appended += events;
       }
-      entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file, f.offset, static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size), now, batch.destinations});
+      entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file, f.offset,
+                          static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size), now,
+                          batch.destinations});
     }
   }
   for (const Entry& e : entries_)
     for (auto [id, events] : e.destinations)
-      if (auto it = destinations_.find(id); it != destinations_.end() && e.number > it->second.cursor.number) it->second.bytes += e.size;
+      if (auto it = destinations_.find(id); it != destinations_.end() && e.number > it->second.cursor.number)
+        it->second.bytes += e.size;
   // Events destroyed by damage wait no longer: what was appended is passed but for what is really there.
   for (auto& [id, d] : destinations_) {
     std::uint64_t there = 0;
@@ -174,8 +196,11 @@ std::optional<Problem> Spool::recover() {
         if (to == id && e.number > d.cursor.number) there += events;
     d.cursor.passed = d.cursor.appended - std::min(there, d.cursor.appended);
   }
-  for (std::size_t i = 0; i < scanned.size(); ++i) segments_.push_back({scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0});
-  for (const auto& [number, f] : records) segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
+  for (std::size_t i = 0; i < scanned.size(); ++i)
+    segments_.push_back(
+        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0});
+  for (const auto& [number, f] : records)
+    segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
 
   identity_.spool_id = scanned.empty() ? random_number() : scanned[0].header.spool_id;
   for (const Scanned& s : scanned) identity_.epoch = std::max(identity_.epoch, s.header.epoch);

@@ -13,8 +13,8 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 namespace {
-constexpr auto kNoteEvery = 200ms;   // how often cursors are noted while they move
-constexpr auto kRetrySync = 1s;      // after a failed fsync that could not be made good either
+constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
+constexpr auto kRetrySync = 1s;     // after a failed fsync that could not be made good either
 }  // namespace
 
 Spool::~Spool() {
@@ -32,12 +32,15 @@ Spool::~Spool() {
   if (lock_ >= 0) ::close(lock_);
 }
 
-// ---- writing; all of these with the mutex held --------------------------------------------------------------------
+// ---- writing; all of these with the mutex held
+// --------------------------------------------------------------------
 
 void Spool::apply(const Changes& changes) {
   for (const StateChange& s : changes.state) {
-    if (s.removed) state_.erase(s.key);
-    else state_[s.key] = s.value;
+    if (s.removed)
+      state_.erase(s.key);
+    else
+      state_[s.key] = s.value;
   }
   for (const CounterChange& c : changes.counters) add(c);
 }
@@ -91,7 +94,8 @@ int Spool::write_note(Changes changes) {
   return 0;
 }
 
-// Opens a new segment and puts a snapshot at its head, durably. What was written before must be durable already.
+// Opens a new segment and puts a snapshot at its head, durably. What was written before must be durable
+// already.
 int Spool::begin_segment() {
   const std::uint64_t number = segments_.empty() ? 1 : segments_.back().number + 1;
   const std::string path = settings_.folder + fmt::format("/segment-{:016x}.log", number);
@@ -130,7 +134,8 @@ int Spool::append(const Append& a) {
   Entry entry;
   entry.destinations = a.destinations;
   entry.appended_at = system_now();
-  if (int error = write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry)) return error;
+  if (int error = write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry))
+    return error;
   apply(a.changes);
   for (auto [id, events] : a.destinations) {
     Destination& d = destinations_[id];
@@ -160,14 +165,18 @@ bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
   return progress_.wait_for(lock, timeout, [&] { return durable_ >= target; });
 }
 
-// ---- the sync thread -----------------------------------------------------------------------------------------------
+// ---- the sync thread
+// -----------------------------------------------------------------------------------------------
 
 void Spool::run_sync() {
   std::unique_lock lock(mutex_);
   while (!stopping_) {
-    work_.wait_for(lock, kNoteEvery, [&] { return stopping_ || (settings_.sync != SpoolSync::os && last_number_ > durable_); });
+    work_.wait_for(lock, kNoteEvery,
+                   [&] { return stopping_ || (settings_.sync != SpoolSync::os && last_number_ > durable_); });
     if (stopping_) return;
-    if ((cursors_changed_ || !unsaved_.counters.empty()) && std::chrono::steady_clock::now() - last_note_ >= kNoteEvery) write_note({});
+    if ((cursors_changed_ || !unsaved_.counters.empty()) &&
+        std::chrono::steady_clock::now() - last_note_ >= kNoteEvery)
+      write_note({});
     if (settings_.sync != SpoolSync::os && last_number_ > durable_) {
       if (settings_.sync == SpoolSync::interval) {
         work_.wait_for(lock, settings_.interval, [&] { return stopping_; });
@@ -181,7 +190,8 @@ void Spool::run_sync() {
       if (error == 0) {
         if (target > durable_) durable_ = target;
         while (!undurable_.empty() && undurable_.front().first <= durable_) undurable_.pop_front();
-      } else if (file == segments_.back().file) {  // else appending began a new segment meanwhile, and saw to it
+      } else if (file ==
+                 segments_.back().file) {  // else appending began a new segment meanwhile, and saw to it
         after_failed_sync();
       }
       progress_.notify_all();
@@ -190,8 +200,8 @@ void Spool::run_sync() {
   }
 }
 
-// The pages that could not be written may be gone, and a second fsync would say nothing of it. So the file is left as it
-// is, and all that was not known to be durable is written once more, to a new segment.
+// The pages that could not be written may be gone, and a second fsync would say nothing of it. So the file is
+// left as it is, and all that was not known to be durable is written once more, to a new segment.
 void Spool::after_failed_sync() {
   ++failed_syncs_;
   rewrite_ = true;
@@ -251,11 +261,13 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
   lock.lock();
 }
 
-// ---- reading -------------------------------------------------------------------------------------------------------
+// ---- reading
+// -------------------------------------------------------------------------------------------------------
 
 // The first visible record behind `after` with events for the destination.
 const Spool::Entry* Spool::next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const {
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), after, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), after,
+                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
   for (; entry != entries_.end() && entry->number <= visible(); ++entry)
     for (auto [id, count] : entry->destinations)
       if (id == destination) {
@@ -265,7 +277,8 @@ const Spool::Entry* Spool::next(std::uint32_t destination, std::uint64_t after, 
   return nullptr;
 }
 
-bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out) {
+bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout,
+                 Read& out) {
   const auto deadline = std::chrono::steady_clock::now() + timeout;
   out.unreadable_events = 0;
   std::unique_lock lock(mutex_);
@@ -286,7 +299,8 @@ bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::na
       ++unreadable_;
       continue;
     }
-    if (stopping_ || wakes_ != wakes || progress_.wait_until(lock, deadline) == std::cv_status::timeout) return false;
+    if (stopping_ || wakes_ != wakes || progress_.wait_until(lock, deadline) == std::cv_status::timeout)
+      return false;
   }
 }
 
@@ -305,10 +319,12 @@ std::uint64_t Spool::cursor(std::uint32_t destination) const {
 void Spool::passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters) {
   std::lock_guard lock(mutex_);
   Destination& d = destinations_[destination];
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number,
+                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
   for (; entry != entries_.end() && entry->number <= number; ++entry)
     for (auto [id, events] : entry->destinations)
-      if (id == destination) d.cursor.passed += events, d.bytes -= std::min<std::uint64_t>(d.bytes, entry->size);
+      if (id == destination)
+        d.cursor.passed += events, d.bytes -= std::min<std::uint64_t>(d.bytes, entry->size);
   d.cursor.number = std::max(d.cursor.number, number);
   cursors_changed_ = true;
   for (CounterChange& c : counters) {
@@ -331,7 +347,8 @@ Spool::Waiting Spool::waiting(std::uint32_t id, const Destination& d) const {
   w.events = d.cursor.appended - d.cursor.passed;
   w.bytes = d.bytes;
   if (w.events == 0) return w;
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number, [](std::uint64_t n, const Entry& e) { return n < e.number; });
+  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number,
+                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
   for (; entry != entries_.end() && w.oldest == 0; ++entry)
     for (auto [to, events] : entry->destinations)
       if (to == id) w.oldest = entry->appended_at;
@@ -362,7 +379,8 @@ Spool::Size Spool::size() const {
   return s;
 }
 
-// ---- state ---------------------------------------------------------------------------------------------------------
+// ---- state
+// ---------------------------------------------------------------------------------------------------------
 
 std::optional<std::string> Spool::state(const std::string& key) const {
   std::lock_guard lock(mutex_);
@@ -373,7 +391,8 @@ std::optional<std::string> Spool::state(const std::string& key) const {
 std::map<std::string, std::string> Spool::state_with_prefix(const std::string& prefix) const {
   std::lock_guard lock(mutex_);
   std::map<std::string, std::string> found;
-  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it) found.insert(*it);
+  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it)
+    found.insert(*it);
   return found;
 }
 
@@ -386,7 +405,8 @@ std::int64_t Spool::counter(const std::string& name) const {
 std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
   auto number = [&](const std::string& k, std::uint32_t fallback) {
     auto it = state_.find(k);
-    return it == state_.end() ? fallback : static_cast<std::uint32_t>(std::strtoul(it->second.c_str(), nullptr, 10));
+    return it == state_.end() ? fallback
+                              : static_cast<std::uint32_t>(std::strtoul(it->second.c_str(), nullptr, 10));
   };
   if (std::uint32_t known = number(key, 0)) return known;
   const std::uint32_t next = number(next_key, 1);
@@ -418,7 +438,8 @@ bool Spool::rename_destination(const std::string& from, const std::string& to) {
 
 void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {
   std::lock_guard lock(mutex_);
-  std::erase_if(destinations_, [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
+  std::erase_if(destinations_,
+                [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
 }
 
 }  // namespace dingle

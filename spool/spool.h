@@ -1,17 +1,20 @@
-// The spool: the on-disk queue between sources and destinations. One log for the whole agent, one cursor a destination.
+// The spool: the on-disk queue between sources and destinations. One log for the whole agent, one cursor a
+// destination.
 //
-// What is appended together becomes durable together: the events of a batch, the checkpoint of the source that they came
-// from, and the changes of counters and state. After a crash either all of it is there or nothing.
+// What is appended together becomes durable together: the events of a batch, the checkpoint of the source
+// that they came from, and the changes of counters and state. After a crash either all of it is there or
+// nothing.
 //
 //   auto spool = Spool::open(system_disk(), {.folder = "data/spool"});
 //   if (!spool) return spool.problem();                     // "the spool is in use by another process"
 //   std::uint32_t id = (*spool)->destination("operations");
 //   (*spool)->append({.changes = ..., .destinations = {{id, 512}}, .events = bytes});
 //   Spool::Read read;
-//   while ((*spool)->read(id, cursor, 100ms, read)) { deliver(read); (*spool)->passed(id, read.number.number, {}); }
+//   while ((*spool)->read(id, cursor, 100ms, read)) { deliver(read); (*spool)->passed(id, read.number.number,
+//   {}); }
 //
-// Thread-safe. One thread appends, one reads for each destination. A thread of the spool's own syncs and removes what
-// every destination has passed. The files' format and its crash cases are in format.h.
+// Thread-safe. One thread appends, one reads for each destination. A thread of the spool's own syncs and
+// removes what every destination has passed. The files' format and its crash cases are in format.h.
 #pragma once
 
 #include <chrono>
@@ -73,10 +76,10 @@ class Spool {
   struct Append {
     Changes changes;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
-    std::string events;                                                // events.h
+    std::string events;                                                 // events.h
   };
-  // An errno value; 0: appended, and visible to destinations as the sync setting says. On an error (disk full) nothing
-  // was appended, and it may be tried again.
+  // An errno value; 0: appended, and visible to destinations as the sync setting says. On an error (disk
+  // full) nothing was appended, and it may be tried again.
   int append(const Append& append);
   // Appends changes alone, without waiting; an errno value.
   int note(Changes changes);
@@ -94,22 +97,25 @@ class Spool {
   std::uint32_t pipeline(const std::string& name);
   // Gives a destination's id to another name. False if there is none of the old name, or one of the new.
   bool rename_destination(const std::string& from, const std::string& to);
-  // Sets which destinations exist; forgets the cursors of others. The caller has seen to what waits for those.
+  // Sets which destinations exist; forgets the cursors of others. The caller has seen to what waits for
+  // those.
   void keep_destinations(const std::vector<std::uint32_t>& ids);
   struct Read {
     LogNumber number;
     std::uint32_t events = 0;  // for this destination
-    std::uint64_t unreadable_events = 0;  // of records passed over before this one, because they cannot be read any more
+    std::uint64_t unreadable_events =
+        0;  // of records passed over before this one, because they cannot be read any more
     std::int64_t appended_at = 0;  // ns since 1970 UTC; after a restart the time of the restart
-    std::string bytes;         // owns what `batch` points into
+    std::string bytes;             // owns what `batch` points into
     BatchPayload batch;
   };
-  // The next batch with events for the destination behind record `after`; waits up to `timeout` for one. False if none
-  // came. A record that cannot be read any more is passed over, and its events are counted in `unreadable_events`.
+  // The next batch with events for the destination behind record `after`; waits up to `timeout` for one.
+  // False if none came. A record that cannot be read any more is passed over, and its events are counted in
+  // `unreadable_events`.
   bool read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out);
   std::uint64_t cursor(std::uint32_t destination) const;  // where its reading goes on
-  // The destination is done with everything up to that record. Noted on disk within a fraction of a second; the counters
-  // change with it.
+  // The destination is done with everything up to that record. Noted on disk within a fraction of a second;
+  // the counters change with it.
   void passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters = {});
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);
@@ -181,8 +187,9 @@ class Spool {
   std::map<std::string, std::string> state_;
   std::map<std::string, std::int64_t> counters_;
   std::uint64_t last_number_ = 0, durable_ = 0;
-  std::deque<std::pair<std::uint64_t, std::string>> undurable_;  // records above durable_, as written: for a failed fsync
-  Changes unsaved_;                                              // counter changes for the next note
+  std::deque<std::pair<std::uint64_t, std::string>>
+      undurable_;    // records above durable_, as written: for a failed fsync
+  Changes unsaved_;  // counter changes for the next note
   bool cursors_changed_ = false;
   std::chrono::steady_clock::time_point last_note_{};
   std::uint64_t unreadable_ = 0, failed_syncs_ = 0, wakes_ = 0;

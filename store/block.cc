@@ -3,285 +3,15 @@
 #include <zstd.h>
 
 #include <algorithm>
-#include <limits>
-#include <unordered_set>
 
 #include "core/bytes.h"
 #include "core/json_text.h"
 #include "core/time/instant.h"
-#include "store/bloom.h"
+#include "store/block_format.h"
 
 namespace dingle {
-namespace {
 
-enum Fixed : std::uint8_t { kTimestamp = 32, kObserved, kSpool, kEpoch, kNumber, kOrdinal, kStream, kPosition, kBody };
-constexpr std::uint8_t kLastFixed = kBody;
-constexpr std::size_t kOwnChunk = 4096;           // columns of this size have a chunk of their own
-constexpr std::size_t kLargestChunk = 512u << 20;  // decompressed
-
-bool is_textual(std::uint8_t kind) {
-  return kind == kBody || kind == static_cast<std::uint8_t>(Kind::text) || (kind >= static_cast<std::uint8_t>(Kind::ip) && kind <= static_cast<std::uint8_t>(Kind::map));
-}
-bool is_integral(std::uint8_t kind) {
-  return (kind >= kTimestamp && kind < kBody) || kind == static_cast<std::uint8_t>(Kind::integer) || kind == static_cast<std::uint8_t>(Kind::timestamp);
-}
-std::int64_t wrapped(std::uint64_t v) { return static_cast<std::int64_t>(v); }
-
-// A set of hashes in one array, emptied without giving its memory back.
-class HashSet {
- public:
-  void clear() {
-    std::fill(slots_.begin(), slots_.end(), 0);
-    all_.clear();
-  }
-  void add(std::uint64_t hash) {
-    if (all_.size() * 2 >= slots_.size()) grow();
-    if (hash == 0) hash = 1;
-    std::size_t i = hash & (slots_.size() - 1);
-    while (slots_[i] != 0) {
-      if (slots_[i] == hash) return;
-      i = (i + 1) & (slots_.size() - 1);
-    }
-    slots_[i] = hash;
-    all_.push_back(hash);
-  }
-  const std::vector<std::uint64_t>& all() const { return all_; }
-
- private:
-  void grow() {
-    std::vector<std::uint64_t> old = std::move(all_);
-    all_.clear();
-    slots_.assign(std::max<std::size_t>(1024, slots_.size() * 2), 0);
-    for (std::uint64_t h : old) add(h);
-  }
-  std::vector<std::uint64_t> slots_, all_;
-};
-
-}  // namespace
-
-// ---- encoding ------------------------------------------------------------------------------------------------------
-
-struct BlockEncoder::Memory {
-  struct Column {
-    FieldId field = kNoField;
-    std::uint8_t kind = 0;
-    std::vector<std::uint32_t> rows;
-    std::vector<Value> values;
-  };
-  std::vector<Column> columns;
-  std::size_t used = 0;
-  std::vector<std::uint16_t> first_of_field;  // by field id: column + 1
-  std::vector<std::uint16_t> next_of_field;   // by column: the next column of that field + 1
-  HashSet words;
-  std::vector<std::uint32_t> dictionary_slots, dictionary_index;
-  std::vector<std::string_view> dictionary;
-  std::string raw;
-  ZSTD_CCtx* context = ZSTD_createCCtx();
-  ~Memory() { ZSTD_freeCCtx(context); }
-
-  Column& column(FieldId field, std::uint8_t kind) {
-    if (field >= first_of_field.size()) first_of_field.resize(field + 256, 0);
-    std::uint16_t* link = &first_of_field[field];
-    while (*link != 0) {
-      if (columns[*link - 1u].kind == kind) return columns[*link - 1u];
-      link = &next_of_field[*link - 1u];
-    }
-    *link = static_cast<std::uint16_t>(used + 1);
-    return add(field, kind);
-  }
-  Column& add(FieldId field, std::uint8_t kind) {
-    if (used == columns.size()) columns.emplace_back();
-    Column& c = columns[used++];
-    next_of_field.resize(used);
-    next_of_field[used - 1] = 0;
-    c.field = field;
-    c.kind = kind;
-    c.rows.clear();
-    c.values.clear();
-    return c;
-  }
-  void clear() {
-    for (std::size_t i = 0; i < used; ++i)
-      if (columns[i].field != kNoField) first_of_field[columns[i].field] = 0;
-    used = 0;
-    words.clear();
-  }
-  void add_words(std::string_view text) {
-    for_each_word(text, [&](std::string_view word) { words.add(word_hash(word)); });
-  }
-  // The words of a field that is a slice of the body are the body's, unless the slice cuts one.
-  void add_words(std::string_view text, std::string_view body) {
-    if (text.data() >= body.data() && text.data() + text.size() <= body.data() + body.size() && !text.empty()) {
-      const char* before = text.data() - 1;
-      const char* after = text.data() + text.size();
-      const bool cut = (before >= body.data() && is_word_byte(*before) && is_word_byte(text[0])) ||
-                       (after < body.data() + body.size() && is_word_byte(*after) && is_word_byte(text.back()));
-      if (!cut) return;
-    }
-    add_words(text);
-  }
-  bool make_dictionary(const std::vector<Value>& values);
-  void write(const Column& c, std::size_t count);
-};
-
-// Fills `dictionary` and `dictionary_index`; false when too many values differ.
-bool BlockEncoder::Memory::make_dictionary(const std::vector<Value>& values) {
-  const std::size_t most = std::min<std::size_t>(values.size() / 2 + 1, 2000);
-  dictionary_slots.assign(8192, 0);
-  dictionary.clear();
-  dictionary_index.clear();
-  std::string_view previous;
-  std::uint32_t previous_index = 0;
-  for (const Value& v : values) {
-    std::string_view t = v.as_text();
-    if (!dictionary.empty() && t == previous) {
-      dictionary_index.push_back(previous_index);
-      continue;
-    }
-    std::size_t slot = XXH64(t.data(), t.size(), 0) & 8191;
-    while (dictionary_slots[slot] != 0 && dictionary[dictionary_slots[slot] - 1] != t) slot = (slot + 1) & 8191;
-    if (dictionary_slots[slot] == 0) {
-      if (dictionary.size() == most) return false;
-      dictionary.push_back(t);
-      dictionary_slots[slot] = static_cast<std::uint32_t>(dictionary.size());
-    }
-    previous = t;
-    previous_index = dictionary_slots[slot] - 1;
-    dictionary_index.push_back(previous_index);
-  }
-  return true;
-}
-
-void BlockEncoder::Memory::write(const Column& c, std::size_t count) {
-  raw.clear();
-  ByteWriter w(raw);
-  const bool all = c.rows.size() == count;
-  w.u8(all);
-  if (!all) {
-    raw.resize(1 + (count + 7) / 8, '\0');
-    for (std::uint32_t row : c.rows) raw[1 + row / 8] = static_cast<char>(raw[1 + row / 8] | 1 << (row % 8));
-  }
-  if (is_integral(c.kind)) {
-    std::uint64_t before = 0;
-    for (const Value& v : c.values) {
-      w.zigzag(wrapped(static_cast<std::uint64_t>(v.as_integer()) - before));
-      before = static_cast<std::uint64_t>(v.as_integer());
-    }
-  } else if (c.kind == static_cast<std::uint8_t>(Kind::boolean)) {
-    for (const Value& v : c.values) w.u8(v.as_boolean());
-  } else if (c.kind == static_cast<std::uint8_t>(Kind::decimal)) {
-    for (const Value& v : c.values) w.decimal(v.as_decimal());
-  } else if (c.kind != kBody && make_dictionary(c.values)) {
-    w.u8(1);
-    w.varint(dictionary.size());
-    for (std::string_view t : dictionary) w.text(t);
-    for (std::uint32_t i : dictionary_index) {
-      if (dictionary.size() <= 256) w.u8(static_cast<std::uint8_t>(i));
-      else w.varint(i);
-    }
-  } else {
-    w.u8(0);
-    for (const Value& v : c.values) w.varint(v.as_text().size());
-    for (const Value& v : c.values) w.raw(v.as_text());
-  }
-}
-
-BlockEncoder::BlockEncoder() : memory_(std::make_unique<Memory>()) {}
-BlockEncoder::~BlockEncoder() = default;
-
-EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size_t& taken) {
-  Memory& m = *memory_;
-  m.clear();
-  std::size_t kinds[kLastFixed + 1] = {};
-  for (std::uint8_t kind = kTimestamp; kind <= kLastFixed; ++kind) {
-    kinds[kind] = m.used;
-    m.add(kNoField, kind);
-  }
-  EncodedBlock block;
-  block.first = std::numeric_limits<std::int64_t>::max();
-  block.last = std::numeric_limits<std::int64_t>::min();
-  taken = 0;
-  for (const StoredEvent& e : events) {
-    if (taken == kEventsPerBlock || (taken > 0 && m.used + e.fields.size() + e.more.size() > kMostColumns)) break;
-    const auto row = static_cast<std::uint32_t>(taken++);
-    auto put = [&](std::uint8_t kind, Value v) {
-      Memory::Column& c = m.columns[kinds[kind]];
-      c.rows.push_back(row);
-      c.values.push_back(v);
-    };
-    put(kTimestamp, Value::integer(e.timestamp));
-    put(kObserved, Value::integer(wrapped(static_cast<std::uint64_t>(e.observed) - static_cast<std::uint64_t>(e.timestamp))));
-    put(kSpool, Value::integer(wrapped(e.order.spool)));
-    put(kEpoch, Value::integer(wrapped(e.order.epoch)));
-    put(kNumber, Value::integer(wrapped(e.order.number)));
-    put(kOrdinal, Value::integer(wrapped(e.order.ordinal)));
-    put(kStream, Value::integer(wrapped(e.stream)));
-    put(kPosition, Value::integer(wrapped(e.position)));
-    put(kBody, Value::text(e.body));
-    m.add_words(e.body);
-    for (auto fields : {e.fields, e.more})
-      for (const Field& f : fields) {
-        if (f.value.absent() || f.name == kNoField) continue;
-        Memory::Column& c = m.column(f.name, static_cast<std::uint8_t>(f.value.kind()));
-        if (!c.rows.empty() && c.rows.back() == row) continue;  // an event's own field hides its resource's
-        c.rows.push_back(row);
-        c.values.push_back(f.value);
-        const std::size_t n = c.values.size();
-        if (f.value.is_textual() && (n < 2 || c.values[n - 2].as_text() != f.value.as_text())) m.add_words(f.value.as_text(), e.body);
-      }
-    block.first = std::min(block.first, e.timestamp);
-    block.last = std::max(block.last, e.timestamp);
-  }
-  block.count = taken;
-
-  ByteWriter w(block.directory);
-  w.varint(1);
-  w.varint(taken);
-  w.varint(m.used);
-  std::string shared;       // the chunk that small columns share
-  std::vector<std::string> own;
-  auto compress = [&](const std::string& raw) {
-    std::string out(ZSTD_compressBound(raw.size()), '\0');
-    const std::size_t n = ZSTD_compressCCtx(m.context, out.data(), out.size(), raw.data(), raw.size(), 1);
-    out.resize(ZSTD_isError(n) ? 0 : n);
-    return out;
-  };
-  for (std::size_t i = 0; i < m.used; ++i) {
-    const Memory::Column& c = m.columns[i];
-    m.write(c, taken);
-    w.text(c.field == kNoField ? std::string_view() : field_name(c.field));
-    w.u8(c.kind);
-    w.varint(c.rows.size());
-    if (m.raw.size() < kOwnChunk) {
-      w.varint(0);
-      w.varint(shared.size());
-      shared += m.raw;
-    } else {
-      own.push_back(compress(m.raw));
-      w.varint(own.size());
-      w.varint(0);
-    }
-    w.varint(m.raw.size());
-    const bool integral = c.kind == static_cast<std::uint8_t>(Kind::integer) || c.kind == static_cast<std::uint8_t>(Kind::timestamp);
-    const bool decimal = c.kind == static_cast<std::uint8_t>(Kind::decimal);
-    w.u8((integral || decimal) && !c.values.empty());
-    if (integral && !c.values.empty()) {
-      auto [least, greatest] = std::minmax_element(c.values.begin(), c.values.end(), [](const Value& a, const Value& b) { return a.as_integer() < b.as_integer(); });
-      w.zigzag(least->as_integer());
-      w.zigzag(greatest->as_integer());
-    } else if (decimal && !c.values.empty()) {
-      auto [least, greatest] = std::minmax_element(c.values.begin(), c.values.end(), [](const Value& a, const Value& b) { return a.as_decimal() < b.as_decimal(); });
-      w.decimal(least->as_decimal());
-      w.decimal(greatest->as_decimal());
-    }
-  }
-  block.chunks.push_back(compress(shared));
-  for (std::string& chunk : own) block.chunks.push_back(std::move(chunk));
-  block.filter = make_bloom(m.words.all());
-  return block;
-}
-
-// ---- decoding ------------------------------------------------------------------------------------------------------
+using namespace block_format;
 
 std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load) {
   ByteReader r(directory);
@@ -321,7 +51,8 @@ std::string_view Block::chunk(std::size_t number) const {
   auto compressed = load_(number);
   if (!compressed) return damaged_ = true, std::string_view();
   const auto size = ZSTD_getFrameContentSize(compressed->data(), compressed->size());
-  if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN || size > kLargestChunk) return damaged_ = true, std::string_view();
+  if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN || size > kLargestChunk)
+    return damaged_ = true, std::string_view();
   it->second.resize(size);
   const std::size_t n = ZSTD_decompress(it->second.data(), size, compressed->data(), compressed->size());
   if (ZSTD_isError(n)) damaged_ = true, it->second.clear();
@@ -362,8 +93,10 @@ void Block::load(Column& c) const {
       for (std::size_t row = 0; row < count_ && r.ok(); ++row) {
         if (!present(row)) continue;
         const std::uint64_t i = dictionary.size() <= 256 ? r.u8() : r.varint();
-        if (i >= dictionary.size()) r.fail();
-        else c.values[row] = Value::from_text(kind, dictionary[i]);
+        if (i >= dictionary.size())
+          r.fail();
+        else
+          c.values[row] = Value::from_text(kind, dictionary[i]);
       }
     } else {
       std::vector<std::uint64_t> sizes(count_, 0);
@@ -390,7 +123,9 @@ const Block::Column* Block::fixed(std::uint8_t kind) const {
 
 bool Block::may_satisfy(const std::vector<Condition::Bound>& bounds) const {
   for (const Condition::Bound& bound : bounds) {
-    if (bound.field == names::body || bound.field == names::timestamp || bound.field == names::observed_timestamp) continue;
+    if (bound.field == names::body || bound.field == names::timestamp ||
+        bound.field == names::observed_timestamp)
+      continue;
     bool possible = false;
     for (const Column& c : columns_) {
       if (c.field != bound.field) continue;
@@ -424,7 +159,9 @@ Value Block::get(FieldId field) const {
   if (field == names::timestamp) return Value::timestamp(timestamp(row_));
   if (field == names::observed_timestamp) {
     const Column* c = fixed(kObserved);
-    return c ? Value::timestamp(wrapped(static_cast<std::uint64_t>(c->values[row_].as_integer()) + static_cast<std::uint64_t>(timestamp(row_)))) : Value();
+    return c ? Value::timestamp(wrapped(static_cast<std::uint64_t>(c->values[row_].as_integer()) +
+                                        static_cast<std::uint64_t>(timestamp(row_))))
+             : Value();
   }
   return {};
 }
@@ -480,12 +217,14 @@ StoredEvent Block::event(std::size_t row, std::vector<Field>& fields) const {
 std::vector<FieldId> Block::field_names() const {
   std::vector<FieldId> all;
   for (const Column& c : columns_)
-    if (c.field != kNoField && std::find(all.begin(), all.end(), c.field) == all.end()) all.push_back(c.field);
+    if (c.field != kNoField && std::find(all.begin(), all.end(), c.field) == all.end())
+      all.push_back(c.field);
   return all;
 }
 
 void append_event_json(const StoredEvent& e, bool types, std::string& out) {
-  out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" + format_rfc3339(e.observed) + "\",\"body\":";
+  out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" +
+         format_rfc3339(e.observed) + "\",\"body\":";
   append_json_string(out, e.body);
   for (auto fields : {e.fields, e.more})
     for (const Field& f : fields) {

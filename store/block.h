@@ -10,7 +10,8 @@
 //   int, timestamp: zigzag differences to the value before; boolean: u8 each; decimal: 8 bytes each
 //   texts: u8 1, varint n, n texts, then an index each (u8 if n <= 256, else varint)   a dictionary, or
 //          u8 0, varint size each, then the bytes of all
-// The fixed columns (kinds from 32) are timestamp, observed, spool, epoch, number, ordinal, stream, position, body.
+// The fixed columns (kinds from 32) are timestamp, observed, spool, epoch, number, ordinal, stream, position,
+// body.
 #pragma once
 
 #include <cstdint>
@@ -54,8 +55,9 @@ struct EncodedBlock {
   std::vector<std::string> chunks;
 };
 
-// Encodes the first events of `events`: at most kEventsPerBlock, fewer when they have more than kMostColumns columns.
-// `taken`: how many. There must be at least one. Not thread-safe; keeps its memory for the next call.
+// Encodes the first events of `events`: at most kEventsPerBlock, fewer when they have more than kMostColumns
+// columns. `taken`: how many. There must be at least one. Not thread-safe; keeps its memory for the next
+// call.
 class BlockEncoder {
  public:
   BlockEncoder();
@@ -112,8 +114,8 @@ class Block : public FieldReader {
   mutable bool damaged_ = false;
 };
 
-// The event as one JSON object without a newline, as the API gives it. `types` adds a member `dingle.types` that names the
-// type of each field, since JSON has fewer.
+// The event as one JSON object without a newline, as the API gives it. `types` adds a member `dingle.types`
+// that names the type of each field, since JSON has fewer.
 void append_event_json(const StoredEvent& event, bool types, std::string& out);
 
 }  // namespace dingle

@@ -1,5 +1,6 @@
-// A Bloom filter over the words of a block: ten bits for each distinct word, seven probes, about 0.9 % false positives.
-// Its bytes are the bit array alone, lowest bit first; its size in bits is the number of bytes times eight.
+// A Bloom filter over the words of a block: ten bits for each distinct word, seven probes, about 0.9 % false
+// positives. Its bytes are the bit array alone, lowest bit first; its size in bits is the number of bytes
+// times eight.
 #pragma once
 
 #include <xxhash.h>

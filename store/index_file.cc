@@ -40,10 +40,15 @@ std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
 
 }  // namespace
 
-unsigned lane_of(std::uint64_t stream) { return static_cast<unsigned>(XXH64(&stream, sizeof stream, 0) % kLanes); }
+unsigned lane_of(std::uint64_t stream) {
+  return static_cast<unsigned>(XXH64(&stream, sizeof stream, 0) % kLanes);
+}
 
-IndexFile::IndexFile(const std::string& path) : connection_(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX) {
-  connection_.run("PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA cache_size=-2048; PRAGMA wal_autocheckpoint=1000;");
+IndexFile::IndexFile(const std::string& path)
+    : connection_(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX) {
+  connection_.run(
+      "PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA cache_size=-2048; "
+      "PRAGMA wal_autocheckpoint=1000;");
   std::int64_t version = 0;
   {
     Statement s(connection_.get(), "PRAGMA user_version");
@@ -58,15 +63,18 @@ IndexFile::IndexFile(const std::string& path) : connection_(path, SQLITE_OPEN_RE
   }
 }
 
-IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const StoredEvent> events, BlockEncoder& encoder) {
+IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const StoredEvent> events,
+                                       BlockEncoder& encoder) {
   Committed result;
   Transaction transaction(connection_);
   {
     Statement s(connection_.get(), "SELECT epoch, nonce FROM sender WHERE spool = ?");
     s.bind(1, sender.spool);
     const bool known = s.step();
-    if (known && (s.number(0) > sender.epoch || (s.number(0) == sender.epoch && s.number(1) != sender.nonce))) {
-      result.refused = "this spool was copied: another opening of it has written here already (epoch " + std::to_string(s.number(0)) + ", ours is " + std::to_string(sender.epoch) + ")";
+    if (known &&
+        (s.number(0) > sender.epoch || (s.number(0) == sender.epoch && s.number(1) != sender.nonce))) {
+      result.refused = "this spool was copied: another opening of it has written here already (epoch " +
+                       std::to_string(s.number(0)) + ", ours is " + std::to_string(sender.epoch) + ")";
       return result;
     }
     if (!known || s.number(0) != sender.epoch) {
@@ -76,10 +84,12 @@ IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const Sto
   }
   auto [it, fresh] = progress_.try_emplace({sender.spool, sender.destination});
   if (fresh) {
-    Statement s(connection_.get(), "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
+    Statement s(connection_.get(),
+                "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
     s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination));
     while (s.step())
-      if (s.number(0) < kLanes) it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), s.number(3)};
+      if (s.number(0) < kLanes)
+        it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), s.number(3)};
   }
   auto progress = it->second;
   std::vector<StoredEvent> fresh_events;
@@ -99,7 +109,9 @@ IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const Sto
   for (unsigned lane = 0; lane < kLanes; ++lane) {
     if (!moved[lane]) continue;
     Statement s(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
-    s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination)).bind(3, static_cast<std::int64_t>(lane));
+    s.bind(1, sender.spool)
+        .bind(2, static_cast<std::int64_t>(sender.destination))
+        .bind(3, static_cast<std::int64_t>(lane));
     s.bind(4, progress[lane]->epoch).bind(5, progress[lane]->number).bind(6, progress[lane]->ordinal).run();
   }
   transaction.commit();
@@ -113,7 +125,8 @@ void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encode
   if (events.empty()) return;
   std::map<std::int64_t, std::vector<StoredEvent>> hours;
   const std::int64_t first_hour = hour_of(events[0].timestamp);
-  const bool one = std::all_of(events.begin(), events.end(), [&](const StoredEvent& e) { return hour_of(e.timestamp) == first_hour; });
+  const bool one = std::all_of(events.begin(), events.end(),
+                               [&](const StoredEvent& e) { return hour_of(e.timestamp) == first_hour; });
   if (!one)
     for (const StoredEvent& e : events) hours[hour_of(e.timestamp)].push_back(e);
   Statement block(connection_.get(), "INSERT INTO block(first, last, count, directory) VALUES(?, ?, ?, ?)");
@@ -124,9 +137,14 @@ void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encode
       std::size_t taken = 0;
       EncodedBlock encoded = encoder.encode(rest, taken);
       rest = rest.subspan(taken);
-      block.bind(1, encoded.first).bind(2, encoded.last).bind(3, static_cast<std::int64_t>(encoded.count)).bind_blob(4, encoded.directory).run();
+      block.bind(1, encoded.first)
+          .bind(2, encoded.last)
+          .bind(3, static_cast<std::int64_t>(encoded.count))
+          .bind_blob(4, encoded.directory)
+          .run();
       const std::int64_t id = connection_.last_row();
-      for (std::size_t i = 0; i < encoded.chunks.size(); ++i) chunk.bind(1, id).bind(2, static_cast<std::int64_t>(i)).bind_blob(3, encoded.chunks[i]).run();
+      for (std::size_t i = 0; i < encoded.chunks.size(); ++i)
+        chunk.bind(1, id).bind(2, static_cast<std::int64_t>(i)).bind_blob(3, encoded.chunks[i]).run();
       filter.bind(1, id).bind_blob(2, encoded.filter).run();
     }
   };
@@ -168,9 +186,11 @@ void IndexFile::merge(BlockEncoder& encoder) {
       blocks.push_back(std::move(block));
     }
     if (!whole) continue;  // a damaged block stays as it is: merging would make the loss final
-    std::sort(events.begin(), events.end(), [](const StoredEvent& a, const StoredEvent& b) { return a.order < b.order; });
+    std::sort(events.begin(), events.end(),
+              [](const StoredEvent& a, const StoredEvent& b) { return a.order < b.order; });
     insert(events, encoder);
-    for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?", "DELETE FROM filter WHERE block = ?"}) {
+    for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?",
+                            "DELETE FROM filter WHERE block = ?"}) {
       Statement s(connection_.get(), sql);
       for (std::int64_t id : ids) s.bind(1, id).run();
     }
@@ -184,11 +204,15 @@ static bool is_made(Connection& connection) {
   return s.step() && s.integer(0) != 0;
 }
 
-IndexReader::IndexReader(const std::string& path) : connection_(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) { connection_.run("PRAGMA cache_size=-2048"); }
+IndexReader::IndexReader(const std::string& path)
+    : connection_(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) {
+  connection_.run("PRAGMA cache_size=-2048");
+}
 
 std::vector<IndexReader::BlockInfo> IndexReader::blocks(std::int64_t from, std::int64_t to) {
   if (!is_made(connection_)) return {};
-  Statement s(connection_.get(), "SELECT id, first, last, count FROM block WHERE last >= ? AND first <= ? ORDER BY last DESC");
+  Statement s(connection_.get(),
+              "SELECT id, first, last, count FROM block WHERE last >= ? AND first <= ? ORDER BY last DESC");
   s.bind(1, from).bind(2, to);
   std::vector<BlockInfo> all;
   while (s.step()) all.push_back({s.integer(0), s.integer(1), s.integer(2), s.number(3)});
@@ -206,7 +230,9 @@ std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block
 IndexInfo read_index_info(const std::string& path) {
   Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
   if (!is_made(connection)) return {};
-  Statement s(connection.get(), "SELECT count(*), coalesce(sum(count), 0), coalesce(min(first), 0), coalesce(max(last), 0) FROM block");
+  Statement s(
+      connection.get(),
+      "SELECT count(*), coalesce(sum(count), 0), coalesce(min(first), 0), coalesce(max(last), 0) FROM block");
   s.step();
   IndexInfo info;
   info.blocks = s.number(0);

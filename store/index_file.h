@@ -1,12 +1,12 @@
 // One index: one SQLite file (16 KiB pages, WAL, synchronous=FULL).
 //
-//   block(id, first, last, count, directory)     event times in ns since 1970; block.h describes the directory
-//   chunk(id, block, number, data)
-//   filter(block, data)                          bloom.h
+//   block(id, first, last, count, directory)     event times in ns since 1970; block.h describes the
+//   directory chunk(id, block, number, data) filter(block, data)                          bloom.h
 //   progress(spool, destination, lane, epoch, number, ordinal)   how far this file has each lane of a sender
 //   sender(spool, epoch, nonce)                  the newest opening of each spool that wrote here
 //
-// Events and progress are committed in one transaction: what is sent again after a crash is recognised and left out.
+// Events and progress are committed in one transaction: what is sent again after a crash is recognised and
+// left out.
 #pragma once
 
 #include <array>
@@ -49,15 +49,18 @@ class IndexFile {
     std::uint64_t stored = 0, known = 0;  // known: were there already
     std::string refused;                  // not empty: nothing was stored, and why (a copied spool)
   };
-  // The events of one sender in their order. Durable when it returns. Throws SqliteError, then nothing was stored.
+  // The events of one sender in their order. Durable when it returns. Throws SqliteError, then nothing was
+  // stored.
   Committed commit(const Sender& sender, std::span<const StoredEvent> events, BlockEncoder& encoder);
-  // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to do.
+  // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to
+  // do.
   void merge(BlockEncoder& encoder);
 
  private:
   void insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
   Connection connection_;
-  std::map<std::pair<std::uint64_t, std::uint32_t>, std::array<std::optional<EventOrder>, kLanes>> progress_;  // as committed
+  std::map<std::pair<std::uint64_t, std::uint32_t>, std::array<std::optional<EventOrder>, kLanes>>
+      progress_;  // as committed
 };
 
 // For readers.
@@ -68,7 +71,8 @@ class IndexReader {
     std::int64_t id = 0, first = 0, last = 0;
     std::uint64_t count = 0;
   };
-  std::vector<BlockInfo> blocks(std::int64_t from, std::int64_t to);  // that overlap [from, to]; the newest first
+  std::vector<BlockInfo> blocks(std::int64_t from,
+                                std::int64_t to);  // that overlap [from, to]; the newest first
   std::string filter(std::int64_t block);
   std::unique_ptr<Block> open(std::int64_t block);  // nullptr if it was merged away meanwhile, or is damaged
   // Holds one state of the file while the reader works.

@@ -16,16 +16,20 @@ namespace {
 
 constexpr std::size_t kMostCounted = 4'000'000;
 
-// Calls visit(index, block, row) for every event of the stores that satisfies the query; `skip(block info)` true leaves a
-// block out. Within an index blocks come newest first.
-void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned, const std::function<bool(const IndexReader::BlockInfo&)>& skip,
+// Calls visit(index, block, row) for every event of the stores that satisfies the query; `skip(block info)`
+// true leaves a block out. Within an index blocks come newest first.
+void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned,
+          const std::function<bool(const IndexReader::BlockInfo&)>& skip,
           const std::function<void(const std::string&, Block&, std::size_t)>& visit) {
   std::vector<std::uint64_t> words;
   for (const std::string& word : query.where.required_words()) words.push_back(word_hash(word));
   if (query.from >= query.to) return;
   for (const Store* store : stores)
     for (const std::string& name : store->names()) {
-      if (!query.indexes.empty() && std::none_of(query.indexes.begin(), query.indexes.end(), [&](const std::string& glob) { return matches_glob(name, glob); })) continue;
+      if (!query.indexes.empty() &&
+          std::none_of(query.indexes.begin(), query.indexes.end(),
+                       [&](const std::string& glob) { return matches_glob(name, glob); }))
+        continue;
       ++scanned.indexes;
       try {
         IndexReader reader(store->path_of(name));
@@ -38,7 +42,8 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
           }
           if (!words.empty()) {
             const std::string filter = reader.filter(info.id);
-            if (!std::all_of(words.begin(), words.end(), [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
+            if (!std::all_of(words.begin(), words.end(),
+                             [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
               ++scanned.blocks_left_out;
               continue;
             }
@@ -78,23 +83,33 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
 bool matches_glob(std::string_view text, std::string_view glob) {
   std::size_t t = 0, g = 0, star = std::string_view::npos, star_text = 0;
   while (t < text.size()) {
-    if (g < glob.size() && glob[g] == '*') star = g++, star_text = t;
-    else if (g < glob.size() && glob[g] == text[t]) ++g, ++t;
-    else if (star != std::string_view::npos) g = star + 1, t = ++star_text;
-    else return false;
+    if (g < glob.size() && glob[g] == '*')
+      star = g++, star_text = t;
+    else if (g < glob.size() && glob[g] == text[t])
+      ++g, ++t;
+    else if (star != std::string_view::npos)
+      g = star + 1, t = ++star_text;
+    else
+      return false;
   }
   while (g < glob.size() && glob[g] == '*') ++g;
   return g == glob.size();
 }
 
-std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query, std::size_t limit, bool types, Scanned& scanned) {
-  auto newer = [](const FoundEvent& a, const FoundEvent& b) { return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order); };
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
+                                    std::size_t limit, bool types, Scanned& scanned) {
+  auto newer = [](const FoundEvent& a, const FoundEvent& b) {
+    return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order);
+  };
   std::vector<FoundEvent> heap;  // the oldest of the kept on top
   std::vector<Field> fields;
   if (limit == 0) return heap;
   std::set<EventOrder> kept;  // an event that went to several destinations is one event
   scan(
-      stores, query, scanned, [&](const IndexReader::BlockInfo& info) { return heap.size() == limit && info.last < heap.front().timestamp; },
+      stores, query, scanned,
+      [&](const IndexReader::BlockInfo& info) {
+        return heap.size() == limit && info.last < heap.front().timestamp;
+      },
       [&](const std::string& index, Block& block, std::size_t row) {
         FoundEvent found;
         found.timestamp = block.timestamp(row);
@@ -117,7 +132,8 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
   return heap;
 }
 
-Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g, Scanned& scanned) {
+Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g,
+                     Scanned& scanned) {
   struct Accumulator {
     std::uint64_t count = 0;
     double sum = 0, least = INFINITY, greatest = -INFINITY;
@@ -135,8 +151,10 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
       [&](const std::string&, Block& block, std::size_t row) {
         if (stores.size() > 1) {
           const EventOrder order = block.order(row);
-          if (counted.size() >= kMostCounted) result.approximate = true;
-          else if (!counted.insert(XXH64(&order, sizeof order, 0)).second) return;
+          if (counted.size() >= kMostCounted)
+            result.approximate = true;
+          else if (!counted.insert(XXH64(&order, sizeof order, 0)).second)
+            return;
         }
         double number = 0;
         if (measured != kNoField) {
@@ -149,15 +167,19 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
         std::int64_t bucket = 0;
         if (g.bucket > 0) {
           const std::int64_t since = block.timestamp(row) - g.bucket_origin;
-          bucket = g.bucket_origin + (since >= 0 ? since / g.bucket : (since - g.bucket + 1) / g.bucket) * g.bucket;
+          bucket = g.bucket_origin +
+                   (since >= 0 ? since / g.bucket : (since - g.bucket + 1) / g.bucket) * g.bucket;
         }
         w.zigzag(bucket);
         for (FieldId field : fields) {
           Value v = block.get(field);
           w.u8(static_cast<std::uint8_t>(v.kind()));
-          if (v.is_textual()) w.text(v.as_text());
-          else if (v.kind() == Kind::decimal) w.decimal(v.as_decimal());
-          else w.zigzag(v.as_integer());
+          if (v.is_textual())
+            w.text(v.as_text());
+          else if (v.kind() == Kind::decimal)
+            w.decimal(v.as_decimal());
+          else
+            w.zigzag(v.as_integer());
         }
         auto it = groups.find(key);
         if (it == groups.end()) {
@@ -173,7 +195,8 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
         a.least = std::min(a.least, number);
         a.greatest = std::max(a.greatest, number);
         if (g.measure == Measure::percentile) {
-          if (a.samples.size() < kMostSamples) a.samples.push_back(number);
+          if (a.samples.size() < kMostSamples)
+            a.samples.push_back(number);
           else {  // a reservoir: each value is kept with the same chance
             result.approximate = true;
             const std::uint64_t slot = XXH64(&a.count, sizeof a.count, 0) % a.count;
@@ -188,11 +211,16 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
     group.bucket = r.zigzag();
     for (std::size_t i = 0; i < fields.size(); ++i) {
       const auto kind = static_cast<Kind>(r.u8());
-      if (kind == Kind::decimal) group.keys.push_back(Value::decimal(r.decimal()));
-      else if (kind == Kind::text || kind >= Kind::ip) group.keys.push_back(Value::from_text(kind, texts.emplace_back(r.text())));
+      if (kind == Kind::decimal)
+        group.keys.push_back(Value::decimal(r.decimal()));
+      else if (kind == Kind::text || kind >= Kind::ip)
+        group.keys.push_back(Value::from_text(kind, texts.emplace_back(r.text())));
       else {
         const std::int64_t v = r.zigzag();
-        group.keys.push_back(kind == Kind::integer ? Value::integer(v) : kind == Kind::boolean ? Value::boolean(v != 0) : kind == Kind::timestamp ? Value::timestamp(v) : Value());
+        group.keys.push_back(kind == Kind::integer     ? Value::integer(v)
+                             : kind == Kind::boolean   ? Value::boolean(v != 0)
+                             : kind == Kind::timestamp ? Value::timestamp(v)
+                                                       : Value());
       }
     }
     group.count = a.count;
@@ -205,7 +233,8 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
       case Measure::percentile: {  // nearest rank
         std::sort(a.samples.begin(), a.samples.end());
         const double rank = std::ceil(g.percentile / 100 * static_cast<double>(a.samples.size()));
-        group.value = a.samples[std::min(a.samples.size() - 1, static_cast<std::size_t>(std::max(1.0, rank)) - 1)];
+        group.value =
+            a.samples[std::min(a.samples.size() - 1, static_cast<std::size_t>(std::max(1.0, rank)) - 1)];
       }
     }
     result.groups.push_back(std::move(group));

@@ -1,8 +1,9 @@
 // Questions to a store: find events, count them, measure their fields.
 //
-// Blocks are left out by the indexes' names, event times, least and greatest values, and the filter of words; what is
-// left is evaluated with the same conditions as everywhere. Searching goes on while others write: each index is seen in
-// one state. Bounded: results by `limit`, groups by kMostGroups, percentiles by kMostSamples values a group.
+// Blocks are left out by the indexes' names, event times, least and greatest values, and the filter of words;
+// what is left is evaluated with the same conditions as everywhere. Searching goes on while others write:
+// each index is seen in one state. Bounded: results by `limit`, groups by kMostGroups, percentiles by
+// kMostSamples values a group.
 #pragma once
 
 #include <cstdint>
@@ -21,9 +22,10 @@ inline constexpr std::size_t kMostSamples = 200'000;
 
 struct Query {
   Condition where;
-  std::int64_t from = std::numeric_limits<std::int64_t>::min();  // event times, ns since 1970; from inclusive,
-  std::int64_t to = std::numeric_limits<std::int64_t>::max();    // to exclusive
-  std::vector<std::string> indexes;                              // names, `*` for any text; empty: all
+  std::int64_t from =
+      std::numeric_limits<std::int64_t>::min();                // event times, ns since 1970; from inclusive,
+  std::int64_t to = std::numeric_limits<std::int64_t>::max();  // to exclusive
+  std::vector<std::string> indexes;                            // names, `*` for any text; empty: all
 };
 
 struct Scanned {
@@ -37,7 +39,8 @@ struct FoundEvent {
   std::string index, json;  // the event as one JSON object
 };
 // The newest `limit` events, newest first. `types`: as in append_event_json.
-std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query, std::size_t limit, bool types, Scanned& scanned);
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
+                                    std::size_t limit, bool types, Scanned& scanned);
 
 enum class Measure { count, sum, average, minimum, maximum, percentile };
 struct Grouping {
@@ -45,7 +48,7 @@ struct Grouping {
   std::int64_t bucket_origin = 0;   // an instant at which a bucket begins
   std::vector<std::string> fields;  // up to two
   Measure measure = Measure::count;
-  std::string field;                // what is measured; not for count
+  std::string field;  // what is measured; not for count
   double percentile = 50;
 };
 struct Group {
@@ -55,12 +58,13 @@ struct Group {
   double value = 0;         // of the measure
 };
 struct Grouped {
-  std::vector<Group> groups;     // by bucket, then by count, most first
-  bool approximate = false;      // there were more groups or values than are kept
+  std::vector<Group> groups;      // by bucket, then by count, most first
+  bool approximate = false;       // there were more groups or values than are kept
   std::deque<std::string> texts;  // owns the keys' texts
 };
 // Events that have the field (for count: all), by bucket and by the fields' values.
-Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& grouping, Scanned& scanned);
+Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& grouping,
+                     Scanned& scanned);
 
 bool matches_glob(std::string_view text, std::string_view glob);  // `*` only
 

@@ -1,5 +1,5 @@
-// A thin hold on SQLite: connections and statements that close themselves, errors as exceptions of one kind within
-// store/; the store turns them into outcomes at its border.
+// A thin hold on SQLite: connections and statements that close themselves, errors as exceptions of one kind
+// within store/; the store turns them into outcomes at its border.
 #pragma once
 
 #include <sqlite3.h>
@@ -20,7 +20,9 @@ class SqliteError : public std::runtime_error {
 
 class Statement {
  public:
-  Statement(sqlite3* db, std::string_view sql) : db_(db) { check(sqlite3_prepare_v2(db, sql.data(), static_cast<int>(sql.size()), &statement_, nullptr)); }
+  Statement(sqlite3* db, std::string_view sql) : db_(db) {
+    check(sqlite3_prepare_v2(db, sql.data(), static_cast<int>(sql.size()), &statement_, nullptr));
+  }
   Statement(const Statement&) = delete;
   Statement& operator=(const Statement&) = delete;
   ~Statement() { sqlite3_finalize(statement_); }
@@ -28,8 +30,15 @@ class Statement {
   Statement& bind(int i, std::int64_t v) { return check(sqlite3_bind_int64(statement_, i, v)), *this; }
   Statement& bind(int i, std::uint64_t v) { return bind(i, static_cast<std::int64_t>(v)); }
   // The bytes must live until the statement is reset.
-  Statement& bind_blob(int i, std::string_view v) { return check(sqlite3_bind_blob64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC)), *this; }
-  Statement& bind_text(int i, std::string_view v) { return check(sqlite3_bind_text64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC, SQLITE_UTF8)), *this; }
+  Statement& bind_blob(int i, std::string_view v) {
+    return check(sqlite3_bind_blob64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC)),
+           *this;
+  }
+  Statement& bind_text(int i, std::string_view v) {
+    return check(sqlite3_bind_text64(statement_, i, v.data() ? v.data() : "", v.size(), SQLITE_STATIC,
+                                     SQLITE_UTF8)),
+           *this;
+  }
   bool step() {  // true: a row
     int code = sqlite3_step(statement_);
     if (code == SQLITE_ROW) return true;
@@ -45,7 +54,9 @@ class Statement {
   std::uint64_t number(int column) const { return static_cast<std::uint64_t>(integer(column)); }
   std::string blob(int column) const {
     const void* bytes = sqlite3_column_blob(statement_, column);
-    return bytes ? std::string(static_cast<const char*>(bytes), static_cast<std::size_t>(sqlite3_column_bytes(statement_, column))) : std::string();
+    return bytes ? std::string(static_cast<const char*>(bytes),
+                               static_cast<std::size_t>(sqlite3_column_bytes(statement_, column)))
+                 : std::string();
   }
 
  private:
@@ -88,7 +99,9 @@ class Connection {
 // Rolls back unless `commit` was called.
 class Transaction {
  public:
-  explicit Transaction(Connection& connection) : connection_(connection) { connection_.run("BEGIN IMMEDIATE"); }
+  explicit Transaction(Connection& connection) : connection_(connection) {
+    connection_.run("BEGIN IMMEDIATE");
+  }
   Transaction(const Transaction&) = delete;
   Transaction& operator=(const Transaction&) = delete;
   ~Transaction() {

@@ -11,12 +11,16 @@ namespace {
 constexpr std::size_t kMostOpen = 32;
 constexpr std::size_t kLongestIndexName = 120;
 
-bool is_name_byte(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '.' || c == '_' || c == '-'; }
+bool is_name_byte(char c) {
+  return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '.' || c == '_' ||
+         c == '-';
+}
 
 }  // namespace
 
 bool is_index_name(std::string_view text) {
-  return !text.empty() && text.size() <= kLongestIndexName && text[0] != '.' && std::all_of(text.begin(), text.end(), is_name_byte);
+  return !text.empty() && text.size() <= kLongestIndexName && text[0] != '.' &&
+         std::all_of(text.begin(), text.end(), is_name_byte);
 }
 
 std::string index_name(std::string_view text) {
@@ -52,7 +56,8 @@ IndexFile& Store::open(const std::string& index) {
   return *open_.front().file;
 }
 
-Store::Outcome Store::commit(const std::string& index, const Sender& sender, std::span<const StoredEvent> events) {
+Store::Outcome Store::commit(const std::string& index, const Sender& sender,
+                             std::span<const StoredEvent> events) {
   Outcome outcome;
   std::lock_guard lock(mutex_);
   try {
@@ -87,7 +92,8 @@ void Store::merge() {
 std::vector<std::string> Store::names() const {
   std::vector<std::string> all;
   std::error_code error;
-  for (auto it = std::filesystem::directory_iterator(folder_, error); !error && it != std::filesystem::directory_iterator(); it.increment(error))
+  for (auto it = std::filesystem::directory_iterator(folder_, error);
+       !error && it != std::filesystem::directory_iterator(); it.increment(error))
     if (it->path().extension() == ".index") all.push_back(it->path().stem().string());
   std::sort(all.begin(), all.end());
   return all;

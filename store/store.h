@@ -1,7 +1,7 @@
 // The indexed store of one destination: a folder of index files.
 //
-// An index's name is a file's name: letters, digits and . _ - only, at most 120 bytes, not starting with a dot.
-// Thread-safe: one thread commits, any number searches.
+// An index's name is a file's name: letters, digits and . _ - only, at most 120 bytes, not starting with a
+// dot. Thread-safe: one thread commits, any number searches.
 #pragma once
 
 #include <list>
@@ -22,8 +22,8 @@ bool is_index_name(std::string_view text);
 
 class Store {
  public:
-  // The one store of this process for the folder: whoever writes and whoever deletes must share it. The folder is made,
-  // mode 0700, when the first index is.
+  // The one store of this process for the folder: whoever writes and whoever deletes must share it. The
+  // folder is made, mode 0700, when the first index is.
   static std::shared_ptr<Store> at(const std::string& folder);
 
   struct Outcome {
@@ -39,8 +39,8 @@ class Store {
   std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
   // False if there is no such index.
   bool remove(const std::string& index);
-  // Removes whole indexes: those whose last event is older than `oldest` (ns since 1970; 0: none), then the oldest ones
-  // until the rest has at most `most_bytes` (0: no limit). Answers the names.
+  // Removes whole indexes: those whose last event is older than `oldest` (ns since 1970; 0: none), then the
+  // oldest ones until the rest has at most `most_bytes` (0: no limit). Answers the names.
   std::vector<std::string> retain(std::int64_t oldest, std::uint64_t most_bytes);
 
   std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }

@@ -1,5 +1,5 @@
-// Where events go. The delivery (engine/delivery.h) reads the spool, calls `deliver`, and acts on the outcomes: it tries
-// again, sets aside, and moves the cursor.
+// Where events go. The delivery (engine/delivery.h) reads the spool, calls `deliver`, and acts on the
+// outcomes: it tries again, sets aside, and moves the cursor.
 #pragma once
 
 #include <chrono>
@@ -36,7 +36,9 @@ struct Delivery {
   std::optional<LogNumber> committed_through;
 
   const Outcome& of(std::size_t event) const { return outcomes.size() == 1 ? outcomes[0] : outcomes[event]; }
-  static Delivery retry(std::string reason) { return {{{Outcome::Form::retry, std::move(reason)}}, std::nullopt, std::nullopt}; }
+  static Delivery retry(std::string reason) {
+    return {{{Outcome::Form::retry, std::move(reason)}}, std::nullopt, std::nullopt};
+  }
 };
 
 // Called by one thread.

@@ -1,8 +1,10 @@
-// index: Dingle's own store. Exactly once: events and progress are committed in one transaction for each index.
+// index: Dingle's own store. Exactly once: events and progress are committed in one transaction for each
+// index.
+#include "agent/destinations/index.h"
+
 #include <map>
 
 #include "agent/destinations/destination.h"
-#include "agent/destinations/index.h"
 #include "core/time/instant.h"
 #include "store/store.h"
 
@@ -11,7 +13,9 @@ namespace {
 
 class Index final : public Destination {
  public:
-  explicit Index(const DestinationMaking& m) : store_(Store::at(index_folder(m.data, m.id))), sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id} {
+  explicit Index(const DestinationMaking& m)
+      : store_(Store::at(index_folder(m.data, m.id))),
+        sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id} {
     const Options& keep = m.settings.options.section("keep");
     keep_age_ = keep.number("age");
     keep_bytes_ = static_cast<std::uint64_t>(keep.number("bytes"));
@@ -22,7 +26,14 @@ class Index final : public Destination {
     extras_.clear();
     for (const DeliveryEvent& d : events) {
       const SpooledEvent& e = d.event;
-      by_index[e.name].push_back({e.timestamp, e.observed, {sender_.spool, d.number.epoch, d.number.number, e.ordinal}, e.stream, e.position, e.body, e.fields, extras_of(e)});
+      by_index[e.name].push_back({e.timestamp,
+                                  e.observed,
+                                  {sender_.spool, d.number.epoch, d.number.number, e.ordinal},
+                                  e.stream,
+                                  e.position,
+                                  e.body,
+                                  e.fields,
+                                  extras_of(e)});
     }
     for (const auto& [name, list] : by_index) {
       Store::Outcome outcome = store_->commit(index_name(name), sender_, list);
@@ -44,7 +55,8 @@ class Index final : public Destination {
  private:
   // The resource and where the event was made, the same for long runs of events.
   std::span<const Field> extras_of(const SpooledEvent& e) {
-    if (extras_.empty() || last_.resource.data() != e.resource.data() || last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number) {
+    if (extras_.empty() || last_.resource.data() != e.resource.data() ||
+        last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number) {
       std::vector<Field> fields(e.resource.begin(), e.resource.end());
       fields.push_back({names::pipeline, Value::text(e.pipeline)});
       fields.push_back({names::configuration, Value::text(e.configuration)});
@@ -65,13 +77,24 @@ class Index final : public Destination {
 
 const DestinationKind kKind{
     {"index",
-     "Dingle's own indexed store, in the data folder. Exactly once. An index is one file; its name carries a date so that old days can be deleted as a whole.",
+     "Dingle's own indexed store, in the data folder. Exactly once. An index is one file; its name carries a "
+     "date so that old days can be deleted as a whole.",
      "index: { name: 'gate-{day}', keep: { age: 30d } }",
-     {{.name = "name", .type = OptionType::text, .fallback = "events-{day}", .text = "The index of an event: a text with `{day}`, `{month}` of the event's time, or fields in it."},
+     {{.name = "name",
+       .type = OptionType::text,
+       .fallback = "events-{day}",
+       .text = "The index of an event: a text with `{day}`, `{month}` of the event's time, or fields in it."},
       {.name = "zone", .type = OptionType::zone, .fallback = "UTC", .text = "The zone in which days begin."},
-      {.name = "keep", .type = OptionType::section, .text = "How long indexes are kept. Whole indexes are deleted.",
-       .section = {{.name = "age", .type = OptionType::duration, .text = "Indexes whose newest event is older are deleted."},
-                   {.name = "bytes", .type = OptionType::size, .text = "The oldest indexes are deleted while all together are larger; the newest one always stays."}}}}},
+      {.name = "keep",
+       .type = OptionType::section,
+       .text = "How long indexes are kept. Whole indexes are deleted.",
+       .section = {{.name = "age",
+                    .type = OptionType::duration,
+                    .text = "Indexes whose newest event is older are deleted."},
+                   {.name = "bytes",
+                    .type = OptionType::size,
+                    .text = "The oldest indexes are deleted while all together are larger; the newest one "
+                            "always stays."}}}}},
     true,
     [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
       auto zone = Zone::named(options.text("zone"));
@@ -91,6 +114,8 @@ const DestinationRegistration registration(kKind);
 
 }  // namespace
 
-std::string index_folder(const std::string& data, std::uint32_t destination) { return data + "/indexes/" + std::to_string(destination); }
+std::string index_folder(const std::string& data, std::uint32_t destination) {
+  return data + "/indexes/" + std::to_string(destination);
+}
 
 }  // namespace dingle

@@ -10,8 +10,11 @@ class Nowhere final : public Destination {
 };
 
 const DestinationKind kKind{
-    {"nowhere", "Throws events away. They are counted and seen by `dingle watch`, but not kept in the spool. What waited for a destination that becomes `nowhere` is thrown away as well.",
-     "nowhere: {}", {}},
+    {"nowhere",
+     "Throws events away. They are counted and seen by `dingle watch`, but not kept in the spool. What "
+     "waited for a destination that becomes `nowhere` is thrown away as well.",
+     "nowhere: {}",
+     {}},
     false,
     nullptr,
     [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Nowhere>(); }};

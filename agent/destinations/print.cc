@@ -27,10 +27,15 @@ class Print final : public Destination {
   }
 };
 
-const DestinationKind kKind{{"print", "Writes events as JSON, one a line, to the standard output of `dingled`. At least once: after a crash the last ones may come again.", "print: {}", {}},
-                            true,
-                            nullptr,
-                            [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Print>(); }};
+const DestinationKind kKind{
+    {"print",
+     "Writes events as JSON, one a line, to the standard output of `dingled`. At least once: after a crash "
+     "the last ones may come again.",
+     "print: {}",
+     {}},
+    true,
+    nullptr,
+    [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Print>(); }};
 const DestinationRegistration registration(kKind);
 
 }  // namespace

@@ -9,17 +9,26 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 namespace {
-constexpr std::size_t kMostEvents = 16'384;     // in one delivery, whole records
+constexpr std::size_t kMostEvents = 16'384;  // in one delivery, whole records
 constexpr std::size_t kMostBytes = 8u << 20;
-constexpr auto kLinger = 25ms;                  // how long a small batch waits for company
-constexpr std::size_t kEnough = 2'000;          // events that need no company
+constexpr auto kLinger = 25ms;          // how long a small batch waits for company
+constexpr std::size_t kEnough = 2'000;  // events that need no company
 constexpr auto kIdle = 500ms;
 }  // namespace
 
-std::string counter_of_destination(std::uint32_t id, const char* what) { return "destination/" + std::to_string(id) + "/" + what; }
+std::string counter_of_destination(std::uint32_t id, const char* what) {
+  return "destination/" + std::to_string(id) + "/" + what;
+}
 
-DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_t id, std::unique_ptr<Destination> destination, Spool& spool, Letters& letters, Problems& problems)
-    : name_(settings.name), id_(id), destination_(std::move(destination)), spool_(spool), letters_(letters), problems_(problems) {
+DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
+                               std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
+                               Problems& problems)
+    : name_(settings.name),
+      id_(id),
+      destination_(std::move(destination)),
+      spool_(spool),
+      letters_(letters),
+      problems_(problems) {
   const Options& retry = settings.common.section("retry");
   first_ = std::chrono::nanoseconds(retry.number("first"));
   longest_ = std::chrono::nanoseconds(retry.number("longest"));
@@ -49,7 +58,8 @@ std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {
   std::chrono::nanoseconds most = first_;
   for (unsigned i = 0; i < attempt && most < longest_; ++i) most *= 2;
   most = std::min(most, longest_);
-  return std::chrono::nanoseconds(std::uniform_int_distribution<std::int64_t>(most.count() / 10, most.count())(random_));
+  return std::chrono::nanoseconds(
+      std::uniform_int_distribution<std::int64_t>(most.count() / 10, most.count())(random_));
 }
 
 // Reads records until there are enough events, or no more come. False when there was none.
@@ -102,8 +112,10 @@ void DeliveryThread::run() {
     if (!events.empty() && !deliver(events)) return;  // stopping: the cursor stays
     cursor = reads.back().number.number;
     std::vector<CounterChange> counters;
-    if (set_aside_) counters.push_back({counter_of_destination(id_, "set_aside"), static_cast<std::int64_t>(set_aside_)});
-    if (damaged) counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
+    if (set_aside_)
+      counters.push_back({counter_of_destination(id_, "set_aside"), static_cast<std::int64_t>(set_aside_)});
+    if (damaged)
+      counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
     spool_.passed(id_, cursor, std::move(counters));
   }
 }
@@ -126,8 +138,10 @@ bool DeliveryThread::deliver(std::vector<DeliveryEvent>& events) {
     }
     if (!trouble) break;
     const auto now = std::chrono::steady_clock::now();
-    if (any_retry) refused_since = {};
-    else if (refused_since == std::chrono::steady_clock::time_point()) refused_since = now;
+    if (any_retry)
+      refused_since = {};
+    else if (refused_since == std::chrono::steady_clock::time_point())
+      refused_since = now;
     problems_.set("destination " + name_, trouble->reason);
     failing_ = true;
     const bool give_up = !any_retry && now - refused_since >= give_up_after_;
@@ -151,7 +165,8 @@ bool DeliveryThread::deliver(std::vector<DeliveryEvent>& events) {
   return true;
 }
 
-// Keeps what was refused as dead letters; waits as long as they cannot be kept. False when stopping before they are.
+// Keeps what was refused as dead letters; waits as long as they cannot be kept. False when stopping before
+// they are.
 bool DeliveryThread::set_aside(std::vector<DeliveryEvent>& events, const Delivery& delivery) {
   std::vector<Letter> letters;
   for (std::size_t i = 0; i < events.size(); ++i) {

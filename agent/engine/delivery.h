@@ -1,8 +1,8 @@
 // Delivery: takes one destination's events out of the spool, in order, and sees them through.
 //
-// A batch is tried until every event is accepted or set aside. What the destination cannot take now is tried again after a
-// wait that doubles, with full jitter, or as long as it asked for. What it keeps refusing longer than `give_up_after` is
-// kept as a dead letter. Then the cursor moves.
+// A batch is tried until every event is accepted or set aside. What the destination cannot take now is tried
+// again after a wait that doubles, with full jitter, or as long as it asked for. What it keeps refusing
+// longer than `give_up_after` is kept as a dead letter. Then the cursor moves.
 #pragma once
 
 #include <atomic>
@@ -27,7 +27,9 @@ class DeliveryThread {
     std::int64_t lag = 0;                      // ns from reading to acceptance, of the newest event accepted
     bool failing = false;
   };
-  DeliveryThread(const DestinationSettings& settings, std::uint32_t id, std::unique_ptr<Destination> destination, Spool& spool, Letters& letters, Problems& problems);
+  DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
+                 std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
+                 Problems& problems);
   ~DeliveryThread();  // stops without waiting for the queue
   Status status() const;
   std::uint32_t id() const { return id_; }

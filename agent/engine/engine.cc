@@ -11,28 +11,35 @@ namespace dingle {
 
 using namespace std::chrono_literals;
 
-Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration, Problems::Listener listener) {
+Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration,
+                                              Problems::Listener listener) {
   std::unique_ptr<Engine> engine(new Engine(std::move(listener)));
   engine->data_ = configuration->server.text("data");
   engine->started_ = system_now();
   const Options& s = configuration->server.section("spool");
   SpoolSettings settings;
   settings.folder = engine->data_ + "/spool";
-  settings.sync = s.text("sync") == "os" ? SpoolSync::os : s.text("sync") == "interval" ? SpoolSync::interval : SpoolSync::batch;
+  settings.sync = s.text("sync") == "os"         ? SpoolSync::os
+                  : s.text("sync") == "interval" ? SpoolSync::interval
+                                                 : SpoolSync::batch;
   settings.interval = std::chrono::nanoseconds(s.number("interval"));
-  settings.segment_size = std::clamp<std::uint64_t>(static_cast<std::uint64_t>(s.number("limit")) / 16, 1u << 20, 64u << 20);
+  settings.segment_size =
+      std::clamp<std::uint64_t>(static_cast<std::uint64_t>(s.number("limit")) / 16, 1u << 20, 64u << 20);
   auto spool = Spool::open(system_disk(), settings);
   if (!spool) return spool.problem();
   engine->spool_ = std::move(*spool);
   engine->letters_ = std::make_unique<Letters>(engine->data_ + "/letters.sqlite");
   const Spool::Recovery& r = engine->spool_->recovery();
-  if (r.damaged_records) engine->problems_.set("spool: damage", std::to_string(r.damaged_records) + " records of the spool were damaged on disk and are lost");
+  if (r.damaged_records)
+    engine->problems_.set("spool: damage", std::to_string(r.damaged_records) +
+                                               " records of the spool were damaged on disk and are lost");
   std::string problem;
   engine->running_ = engine->prepare(std::move(configuration), &problem);
   if (!engine->running_) return Problem{problem, "", 0, 0};
   const auto workers = static_cast<std::size_t>(engine->running_->configuration->server.number("workers"));
   engine->most_in_flight_ = 2 * workers + 2;
-  for (std::size_t i = 0; i < workers; ++i) engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
+  for (std::size_t i = 0; i < workers; ++i)
+    engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
   engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
   engine->start_destinations();
   engine->start_sources();
@@ -42,7 +49,8 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
 Engine::~Engine() { stop(0s); }
 
 // Resolves names to ids; answers nullptr when the configuration cannot replace what runs.
-std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration, std::string* problem) {
+std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
+                                                       std::string* problem) {
   auto r = std::make_shared<Running>();
   r->configuration = configuration;
   // A destination that is gone must not take waiting events with it.
@@ -50,15 +58,20 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
     const std::string name = key.substr(std::strlen("destination/"));
     bool taken_over = configuration->destination(name) != nullptr;
     for (const DestinationSettings& d : configuration->destinations) taken_over = taken_over || d.was == name;
-    const Spool::Waiting waiting = spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
+    const Spool::Waiting waiting =
+        spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
     if (!taken_over && waiting.events > 0) {
-      *problem = "the destination `" + name + "` is gone from the configuration, but " + std::to_string(waiting.events) + " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
-                 "`, or make it `nowhere: {}` to throw them away";
+      *problem =
+          "the destination `" + name + "` is gone from the configuration, but " +
+          std::to_string(waiting.events) +
+          " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
+          "`, or make it `nowhere: {}` to throw them away";
       return nullptr;
     }
   }
   for (const DestinationSettings& d : configuration->destinations) {
-    if (!d.was.empty() && configuration->destination(d.was) == nullptr) spool_->rename_destination(d.was, d.name);
+    if (!d.was.empty() && configuration->destination(d.was) == nullptr)
+      spool_->rename_destination(d.was, d.name);
     r->destination_ids[d.name] = spool_->destination(d.name);
   }
   for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
@@ -79,8 +92,10 @@ void Engine::start_destinations() {
     std::lock_guard lock(running_mutex_);
     for (auto it = deliveries_.begin(); it != deliveries_.end();) {
       const DestinationSettings* d = running->configuration->destination(it->first);
-      if (d && d->written == it->second.written) ++it;
-      else old.insert(deliveries_.extract(it++));
+      if (d && d->written == it->second.written)
+        ++it;
+      else
+        old.insert(deliveries_.extract(it++));
     }
   }
   old.clear();  // joins their threads
@@ -90,7 +105,9 @@ void Engine::start_destinations() {
     std::lock_guard lock(running_mutex_);
     if (deliveries_.count(d.name)) continue;
     auto made = d.kind->make({d, id, spool_->identity(), data_});
-    deliveries_[d.name] = {d.written, d.kind->spec.name, std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_)};
+    deliveries_[d.name] = {
+        d.written, d.kind->spec.name,
+        std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_)};
   }
   spool_->keep_destinations(ids);
 }
@@ -114,8 +131,8 @@ void Engine::start_sources() {
   }
 }
 
-// Stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is forgotten:
-// its checkpoint was not kept either, and the sources will read it again.
+// Stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is
+// forgotten: its checkpoint was not kept either, and the sources will read it again.
 void Engine::quiesce() {
   {
     std::lock_guard lock(mutex_);
@@ -165,7 +182,9 @@ void Engine::stop(std::chrono::nanoseconds within) {
   quiesce();
   while (std::chrono::steady_clock::now() < deadline) {
     const Spool::View view = spool_->view();
-    if (std::all_of(view.waiting.begin(), view.waiting.end(), [](const auto& w) { return w.second.events == 0; })) break;
+    if (std::all_of(view.waiting.begin(), view.waiting.end(),
+                    [](const auto& w) { return w.second.events == 0; }))
+      break;
     std::this_thread::sleep_for(5ms);
   }
   {
@@ -185,7 +204,8 @@ void Engine::stop(std::chrono::nanoseconds within) {
   }
 }
 
-// ---- the way of a batch ---------------------------------------------------------------------------------------------
+// ---- the way of a batch
+// ---------------------------------------------------------------------------------------------
 
 bool Engine::submit(SourceBatch batch) {
   std::unique_lock lock(mutex_);
@@ -220,10 +240,12 @@ void Engine::run_worker() {
 
 bool Engine::full() const {
   std::lock_guard lock(running_mutex_);
-  const auto most = static_cast<std::uint64_t>(running_->configuration->server.section("spool").number("limit"));
+  const auto most =
+      static_cast<std::uint64_t>(running_->configuration->server.section("spool").number("limit"));
   for (const DestinationSettings& d : running_->configuration->destinations) {
     const std::uint64_t waiting = spool_->waiting(running_->destination_ids.at(d.name)).bytes;
-    if (waiting > most || waiting > static_cast<std::uint64_t>(d.common.section("queue").number("limit"))) return true;
+    if (waiting > most || waiting > static_cast<std::uint64_t>(d.common.section("queue").number("limit")))
+      return true;
   }
   return false;
 }
@@ -233,7 +255,9 @@ void Engine::run_committer() {
     Spool::Append append;
     {
       std::unique_lock lock(mutex_);
-      done_.wait(lock, [&] { return stopping_ || (!processed_.empty() && processed_.begin()->first == committed_); });
+      done_.wait(lock, [&] {
+        return stopping_ || (!processed_.empty() && processed_.begin()->first == committed_);
+      });
       if (processed_.empty() || processed_.begin()->first != committed_) return;
       append = std::move(processed_.begin()->second);
       processed_.erase(processed_.begin());
@@ -251,7 +275,8 @@ void Engine::run_committer() {
           problems_.clear("spool");
           break;
         }
-        problems_.set("spool", std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
+        problems_.set(
+            "spool", std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
       }
       paused_ = true;
       std::unique_lock lock(mutex_);
@@ -292,7 +317,8 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
       last_day = day;
       have_last = true;
     }
-    auto [it, added] = known.try_emplace(index_name(namer.name(batch, event, &implausible)), static_cast<std::uint32_t>(to.names.size()));
+    auto [it, added] = known.try_emplace(index_name(namer.name(batch, event, &implausible)),
+                                         static_cast<std::uint32_t>(to.names.size()));
     if (added) to.names.push_back(it->first);
     last = it->second;
     implausible_times += implausible;
@@ -343,13 +369,15 @@ Spool::Append Engine::process(const Job& job) {
     count(out.changes, prefix + "dropped", taken - batch.events.size());
     for (std::size_t s = 0; s < tallies.size(); ++s) {
       const StepTally& t = tallies[s];
-      const std::string step = "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
+      const std::string step =
+          "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
       count(out.changes, step + "in", t.in);
       count(out.changes, step + "out", t.out);
       count(out.changes, step + "dropped", t.dropped);
       count(out.changes, step + "failed", t.failed);
       count(out.changes, prefix + "fields_left_out", t.fields_left_out);
-      for (std::size_t m = 0; m < t.matched.size(); ++m) count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
+      for (std::size_t m = 0; m < t.matched.size(); ++m)
+        count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
     }
     for (const Event& e : batch.events) unmatched += e.find(names::unmatched) != nullptr;
     count(out.changes, prefix + "unmatched", unmatched);
@@ -374,13 +402,15 @@ Spool::Append Engine::process(const Job& job) {
     }
     if (!section.to.empty()) sections.push_back(std::move(section));
   }
-  count(out.changes, "source/" + in.source + "/leftovers", static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
+  count(out.changes, "source/" + in.source + "/leftovers",
+        static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
   if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
   out.destinations.assign(events_for.begin(), events_for.end());
   return out;
 }
 
-// ---- looking at it --------------------------------------------------------------------------------------------------
+// ---- looking at it
+// --------------------------------------------------------------------------------------------------
 
 std::shared_ptr<const Configuration> Engine::configuration() const {
   std::lock_guard lock(running_mutex_);
@@ -399,7 +429,8 @@ std::vector<Engine::SourceState> Engine::sources() const {
   std::vector<SourceState> all;
   for (const SourceSettings& s : running_->configuration->sources) {
     SourceState state{s.name, s.kind->spec.name, 0, 0};
-    if (auto it = sources_.find(s.name); it != sources_.end()) state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
+    if (auto it = sources_.find(s.name); it != sources_.end())
+      state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
     all.push_back(std::move(state));
   }
   return all;

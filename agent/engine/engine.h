@@ -1,7 +1,8 @@
-// The engine: turns a configuration into running sources, pipelines and destinations, and swaps it while running.
+// The engine: turns a configuration into running sources, pipelines and destinations, and swaps it while
+// running.
 //
-//   sources -> submit (tickets) -> workers (pipelines, encoding) -> committer (in the order of tickets) -> spool
-//   spool -> one delivery thread for each destination
+//   sources -> submit (tickets) -> workers (pipelines, encoding) -> committer (in the order of tickets) ->
+//   spool spool -> one delivery thread for each destination
 //
 // Every queue is bounded: when the spool is full the committer waits, then the workers, then the sources.
 #pragma once
@@ -28,11 +29,12 @@ namespace dingle {
 class Engine final : public Intake {
  public:
   // Opens the spool in the configuration's data folder and starts everything.
-  static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration, Problems::Listener listener);
+  static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration,
+                                               Problems::Listener listener);
   ~Engine() override;
 
-  // Swaps the configuration: sources pause for some milliseconds, destinations that did not change go on. Answers what
-  // forbids it, or ""; then nothing was changed.
+  // Swaps the configuration: sources pause for some milliseconds, destinations that did not change go on.
+  // Answers what forbids it, or ""; then nothing was changed.
   std::string reload(std::shared_ptr<const Configuration> configuration);
   // Stops reading, empties the queues within the time, stops. What is left waits in the spool.
   void stop(std::chrono::nanoseconds within);
@@ -64,8 +66,8 @@ class Engine final : public Intake {
   // A configuration as it runs.
   struct Running {
     std::shared_ptr<const Configuration> configuration;
-    std::vector<std::uint32_t> pipeline_ids;                        // by pipeline
-    std::vector<std::vector<const DestinationSettings*>> to;       // by pipeline
+    std::vector<std::uint32_t> pipeline_ids;                  // by pipeline
+    std::vector<std::vector<const DestinationSettings*>> to;  // by pipeline
     std::map<std::string, std::uint32_t> destination_ids;
     std::map<std::string, std::vector<std::size_t>> pipelines_of;  // by source
   };
@@ -76,7 +78,8 @@ class Engine final : public Intake {
   };
 
   Engine(Problems::Listener listener) : problems_(std::move(listener)) {}
-  std::shared_ptr<const Running> prepare(std::shared_ptr<const Configuration> configuration, std::string* problem);
+  std::shared_ptr<const Running> prepare(std::shared_ptr<const Configuration> configuration,
+                                         std::string* problem);
   void start_destinations();
   void start_sources();
   void forget_old_steps();
@@ -93,7 +96,7 @@ class Engine final : public Intake {
   Live live_;
   std::int64_t started_ = 0;
 
-  std::mutex reloading_;         // held during reload and stop
+  std::mutex reloading_;              // held during reload and stop
   mutable std::mutex running_mutex_;  // guards what follows
   std::shared_ptr<const Running> running_;
   std::map<std::string, std::unique_ptr<Source>> sources_;

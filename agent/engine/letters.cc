@@ -11,10 +11,13 @@ Letters::~Letters() = default;
 
 Connection& Letters::connection() {
   if (!connection_) {
-    auto c = std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
-    c->run("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
-           "CREATE TABLE IF NOT EXISTS letter(destination INTEGER, epoch INTEGER, number INTEGER, ordinal INTEGER, at INTEGER, attempts INTEGER, reason TEXT, event TEXT,"
-           " PRIMARY KEY(destination, epoch, number, ordinal)) WITHOUT ROWID");
+    auto c =
+        std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
+    c->run(
+        "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+        "CREATE TABLE IF NOT EXISTS letter(destination INTEGER, epoch INTEGER, number INTEGER, ordinal "
+        "INTEGER, at INTEGER, attempts INTEGER, reason TEXT, event TEXT,"
+        " PRIMARY KEY(destination, epoch, number, ordinal)) WITHOUT ROWID");
     connection_ = std::move(c);
   }
   return *connection_;
@@ -26,7 +29,12 @@ bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
     Transaction transaction(connection());
     Statement s(connection().get(), "INSERT OR IGNORE INTO letter VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
     for (const Letter& l : letters) {
-      s.bind(1, std::uint64_t{l.destination}).bind(2, l.number.epoch).bind(3, l.number.number).bind(4, std::uint64_t{l.ordinal}).bind(5, l.at).bind(6, std::uint64_t{l.attempts});
+      s.bind(1, std::uint64_t{l.destination})
+          .bind(2, l.number.epoch)
+          .bind(3, l.number.number)
+          .bind(4, std::uint64_t{l.ordinal})
+          .bind(5, l.at)
+          .bind(6, std::uint64_t{l.attempts});
       s.bind_text(7, l.reason).bind_text(8, l.event).run();
     }
     transaction.commit();

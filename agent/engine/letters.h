@@ -1,6 +1,7 @@
 // Dead letters: events that a destination refused for good, kept with the reason. One SQLite file,
 //   letter(destination, epoch, number, ordinal, at, attempts, reason, event)
-// unique by (destination, log sequence number, ordinal), so that a replay after a crash sets nothing aside twice.
+// unique by (destination, log sequence number, ordinal), so that a replay after a crash sets nothing aside
+// twice.
 #pragma once
 
 #include <cstdint>

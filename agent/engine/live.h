@@ -1,5 +1,5 @@
-// The live view: shows events as pipelines make them, to whoever is looking. Costs nothing while nobody is. A viewer that
-// is too slow misses events, and is told how many; nothing waits for it.
+// The live view: shows events as pipelines make them, to whoever is looking. Costs nothing while nobody is. A
+// viewer that is too slow misses events, and is told how many; nothing waits for it.
 #pragma once
 
 #include <atomic>
@@ -21,8 +21,10 @@ class Live {
   // One looking.
   class Viewer {
    public:
-    Viewer(Condition where, std::string pipeline) : where_(std::move(where)), pipeline_(std::move(pipeline)) {}
-    // The next events as JSON lines, waiting up to `timeout_ms` for one; "" if none came. `missed` grows by what was left out.
+    Viewer(Condition where, std::string pipeline)
+        : where_(std::move(where)), pipeline_(std::move(pipeline)) {}
+    // The next events as JSON lines, waiting up to `timeout_ms` for one; "" if none came. `missed` grows by
+    // what was left out.
     std::string take(int timeout_ms, std::uint64_t* missed);
     bool ended();  // nothing more will come
 

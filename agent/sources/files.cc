@@ -25,7 +25,8 @@ namespace {
 
 constexpr std::size_t kChunk = 256 * 1024;
 constexpr int kPollMs = 40;
-constexpr std::int64_t kCloseAfter = 5 * kSecond;   // a file that no path leads to any more, when nothing was added
+constexpr std::int64_t kCloseAfter =
+    5 * kSecond;  // a file that no path leads to any more, when nothing was added
 constexpr std::int64_t kDiscoverEvery = kSecond;
 constexpr std::size_t kMostKnownPaths = 10'000;
 
@@ -36,8 +37,13 @@ class PreparedFiles final : public Prepared {
 
 class Files final : public Source {
  public:
-  explicit Files(const SourceMaking& m) : name_(m.settings.name), options_(m.settings.options), resource_(m.settings.resource), intake_(m.intake) {
-    if (auto prepared = std::static_pointer_cast<const PreparedFiles>(m.settings.prepared)) split_ = prepared->split;
+  explicit Files(const SourceMaking& m)
+      : name_(m.settings.name),
+        options_(m.settings.options),
+        resource_(m.settings.resource),
+        intake_(m.intake) {
+    if (auto prepared = std::static_pointer_cast<const PreparedFiles>(m.settings.prepared))
+      split_ = prepared->split;
     char host[256] = "";
     if (::gethostname(host, sizeof host - 1) == 0) host_ = host;
   }
@@ -72,8 +78,10 @@ class Files final : public Source {
         TrackedFile& file = *it->second;
         any |= read_some(file);
         behind += file.seen_size > file.checkpoint.position ? file.seen_size - file.checkpoint.position : 0;
-        if (!refused_ && is_done(file)) it = files_.erase(it);
-        else ++it;
+        if (!refused_ && is_done(file))
+          it = files_.erase(it);
+        else
+          ++it;
       }
       bytes_behind_ = behind;
       streams_ = files_.size();
@@ -99,7 +107,8 @@ class Files final : public Source {
       std::vector<std::string> exclude{"*.gz", "*.zst", "*.xz", "*.bz2"};
       for (const std::string& pattern : options_.texts("exclude")) exclude.push_back(pattern);
       return std::any_of(exclude.begin(), exclude.end(), [&](const std::string& pattern) {
-        return ::fnmatch(pattern.c_str(), pattern.find('/') == std::string::npos ? base.c_str() : path.c_str(), 0) == 0;
+        return ::fnmatch(pattern.c_str(),
+                         pattern.find('/') == std::string::npos ? base.c_str() : path.c_str(), 0) == 0;
       });
     });
     return paths;
@@ -114,14 +123,19 @@ class Files final : public Source {
     ::globfree(&found);
   }
 
-  // A file that got its name and lost it again before folders were listed is opened by its new name. True if folders
-  // should be listed now.
+  // A file that got its name and lost it again before folders were listed is opened by its new name. True if
+  // folders should be listed now.
   bool follow_renames(const FolderWatch::News& news) {
     for (const auto& [from, to] : news.renamed) {
       const auto& patterns = options_.texts("paths");
-      const bool ours = known_paths_.count(from) || std::any_of(patterns.begin(), patterns.end(), [&, f = from](const std::string& p) { return ::fnmatch(p.c_str(), f.c_str(), FNM_PATHNAME) == 0; });
+      const bool ours = known_paths_.count(from) ||
+                        std::any_of(patterns.begin(), patterns.end(), [&, f = from](const std::string& p) {
+                          return ::fnmatch(p.c_str(), f.c_str(), FNM_PATHNAME) == 0;
+                        });
       struct stat info;
-      if (!ours || files_.size() >= static_cast<std::size_t>(options_.number("most_files")) || ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino})) continue;
+      if (!ours || files_.size() >= static_cast<std::size_t>(options_.number("most_files")) ||
+          ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino}))
+        continue;
       if (auto file = open(to, false)) {
         file->attached = false;
         file->detached_at = system_now();
@@ -144,18 +158,22 @@ class Files final : public Source {
     discovered_once_ = true;
     for (auto& [id, file] : files_) file->attached = false;
     const std::set<std::string> paths = matching_paths();
-    if (paths.empty() && files_.empty()) intake_.problems().set(about("paths"), "no file matches");
-    else intake_.problems().clear(about("paths"));
+    if (paths.empty() && files_.empty())
+      intake_.problems().set(about("paths"), "no file matches");
+    else
+      intake_.problems().clear(about("paths"));
     if (known_paths_.size() < kMostKnownPaths) known_paths_.insert(paths.begin(), paths.end());
     for (const std::string& path : paths) {
       struct stat info;
       if (::stat(path.c_str(), &info) != 0) {
-        if (errno != ENOENT) intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+        if (errno != ENOENT)
+          intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
         continue;
       }
       if (!S_ISREG(info.st_mode)) continue;
       if (is_own_output(info)) {
-        intake_.problems().set(about(path), "is this program's own output and is not read: it would feed itself");
+        intake_.problems().set(about(path),
+                               "is this program's own output and is not read: it would feed itself");
         continue;
       }
       auto known = files_.find({info.st_dev, info.st_ino});
@@ -165,7 +183,8 @@ class Files final : public Source {
         continue;
       }
       if (files_.size() >= static_cast<std::size_t>(options_.number("most_files"))) {
-        intake_.problems().set(about("files"), "more files match than `most_files` allows; the rest is not read");
+        intake_.problems().set(about("files"),
+                               "more files match than `most_files` allows; the rest is not read");
         continue;
       }
       if (auto file = open(path, first)) {
@@ -174,14 +193,17 @@ class Files final : public Source {
       }
     }
     for (auto& [id, file] : files_)
-      if (file->attached) file->detached_at = 0;
-      else if (file->detached_at == 0) file->detached_at = system_now();
+      if (file->attached)
+        file->detached_at = 0;
+      else if (file->detached_at == 0)
+        file->detached_at = system_now();
   }
 
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first) {
     const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (fd < 0) {
-      if (errno != ENOENT) intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+      if (errno != ENOENT)
+        intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
       return nullptr;
     }
     intake_.problems().clear(about(path));
@@ -198,7 +220,8 @@ class Files final : public Source {
     if (!kept || static_cast<std::uint64_t>(info.st_size) < file->checkpoint.position || !file->verify()) {
       if (kept) count("replaced", 1);
       file->restart();
-      if (!kept && first && options_.text("begin") == "end") file->advance(static_cast<std::uint64_t>(info.st_size));
+      if (!kept && first && options_.text("begin") == "end")
+        file->advance(static_cast<std::uint64_t>(info.st_size));
     }
     file->checkpoint.path = path;
     auto resource = std::make_shared<Resource>();
@@ -209,8 +232,8 @@ class Files final : public Source {
     return file;
   }
 
-  // Files that were renamed while nobody looked, and that the paths do not match any more, still hold lines to be read:
-  // they are looked for by their inodes in the folders where they were last seen.
+  // Files that were renamed while nobody looked, and that the paths do not match any more, still hold lines
+  // to be read: they are looked for by their inodes in the folders where they were last seen.
   void find_rotated_away() {
     std::map<std::string, std::map<std::uint64_t, std::string>> folders;  // inode -> name
     const std::string prefix = "file/" + name_ + "/";
@@ -246,13 +269,16 @@ class Files final : public Source {
     const std::int64_t now = system_now();
     if (now - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
     struct stat info;
-    if (::fstat(file.fd(), &info) == 0 && info.st_nlink == 0) intake_.spool().note({{{key(file), "", true}}, {}});
+    if (::fstat(file.fd(), &info) == 0 && info.st_nlink == 0)
+      intake_.spool().note({{{key(file), "", true}}, {}});
     return true;
   }
 
   // ---- reading ----
 
-  void count(const char* what, std::int64_t n) { intake_.spool().count({{"source/" + name_ + "/" + what, n}}); }
+  void count(const char* what, std::int64_t n) {
+    intake_.spool().count({{"source/" + name_ + "/" + what, n}});
+  }
 
   // Reads the next chunk and hands its lines in. True if there may be more at once.
   bool read_some(TrackedFile& file) {
@@ -272,15 +298,20 @@ class Files final : public Source {
     if (size == file.checkpoint.position) return false;
     const std::int64_t quiet = now - file.changed_at;
     // What stands at the end without a newline, and an event that may go on, are taken after a while.
-    const bool ends = quiet >= (split_.starts_with ? options_.section("join").number("wait") : options_.number("unfinished_after")) ||
+    const bool ends = quiet >= (split_.starts_with ? options_.section("join").number("wait")
+                                                   : options_.number("unfinished_after")) ||
                       (file.detached_at != 0 && quiet >= kCloseAfter / 2);
     if (size == file.waiting_size && !ends) return false;
     const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);
     for (std::size_t want = kChunk;; want = most) {
-      auto buffer = std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, size - file.checkpoint.position));
-      const ssize_t n = ::pread(file.fd(), buffer->bytes.get(), buffer->capacity, static_cast<off_t>(file.checkpoint.position));
+      auto buffer =
+          std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, size - file.checkpoint.position));
+      const ssize_t n = ::pread(file.fd(), buffer->bytes.get(), buffer->capacity,
+                                static_cast<off_t>(file.checkpoint.position));
       if (n <= 0) {
-        if (n < 0) intake_.problems().set(about(file.checkpoint.path), std::string("cannot be read: ") + std::strerror(errno));
+        if (n < 0)
+          intake_.problems().set(about(file.checkpoint.path),
+                                 std::string("cannot be read: ") + std::strerror(errno));
         return false;
       }
       buffer->finish(static_cast<std::size_t>(n));
@@ -307,7 +338,8 @@ class Files final : public Source {
     for (SourceLine& line : s.events) line.position += base;
     std::uint64_t invalid = 0;
     if (!simdjson::validate_utf8(buffer->bytes.get(), s.consumed))
-      for (const SourceLine& line : s.events) invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
+      for (const SourceLine& line : s.events)
+        invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
     file.advance(file.checkpoint.position + s.consumed);
     file.checkpoint.skipping = s.skipping;
     batch.lines = std::move(s.events);
@@ -336,7 +368,8 @@ class Files final : public Source {
   std::string host_;
   std::map<std::pair<std::uint64_t, std::uint64_t>, std::unique_ptr<TrackedFile>> files_;
   bool discovered_once_ = false;
-  bool refused_ = false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
+  bool refused_ =
+      false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
   std::atomic<std::uint64_t> bytes_behind_{0}, streams_{0};
   std::atomic<bool> stopping_{false};
   FolderWatch watch_;
@@ -352,7 +385,8 @@ std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
   prepared->split.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
   if (const Node* node = join.node("starts_with")) {
     std::vector<Problem> problems;
-    prepared->split.starts_with = Template::compile(join.text("starts_with"), c.patterns, {.open_end = true}, problems);
+    prepared->split.starts_with =
+        Template::compile(join.text("starts_with"), c.patterns, {.open_end = true}, problems);
     for (const Problem& p : problems) c.findings.error_within(*node, p);
   }
   return prepared;
@@ -360,19 +394,55 @@ std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
 
 const SourceKind kKind{
     {"files",
-     "Reads lines that are appended to files. Finds new files while it runs, follows files that are renamed, and goes on after a restart where it was.",
+     "Reads lines that are appended to files. Finds new files while it runs, follows files that are renamed, "
+     "and goes on after a restart where it was.",
      "files: { paths: [/var/log/skerry/gate*.log] }",
      {{.name = "paths", .type = OptionType::texts, .text = "Paths, with * ? [] and {a,b}.", .required = true},
-      {.name = "exclude", .type = OptionType::texts, .fallback = "", .text = "Paths or file names that are not read, with the same signs. Compressed files are never read: `*.gz`, `*.zst`, `*.xz`, `*.bz2`."},
-      {.name = "begin", .type = OptionType::choice, .fallback = "start", .text = "Where reading begins in files that are there at the first start.", .choices = {"start", "end"}},
-      {.name = "longest_line", .type = OptionType::size, .fallback = "1MiB", .text = "Longer lines are cut there; what is cut off is counted.", .least = 64},
-      {.name = "unfinished_after", .type = OptionType::duration, .fallback = "5s", .text = "A last line without a newline is taken when the file did not grow for that long."},
-      {.name = "most_files", .type = OptionType::integer, .fallback = "1000", .text = "How many files are read at once.", .least = 1},
-      {.name = "join", .type = OptionType::section, .text = "Joins lines that belong together to one event.",
-       .section = {{.name = "starts_with", .type = OptionType::template_text, .text = "A new event starts with a line that begins with this template; other lines belong to the event before them."},
-                   {.name = "wait", .type = OptionType::duration, .fallback = "1s", .text = "How long the last event of a file waits for further lines."},
-                   {.name = "most_lines", .type = OptionType::integer, .fallback = "500", .text = "More lines begin a new event.", .least = 1},
-                   {.name = "most_bytes", .type = OptionType::size, .fallback = "256KiB", .text = "More bytes begin a new event.", .least = 64}}}}},
+      {.name = "exclude",
+       .type = OptionType::texts,
+       .fallback = "",
+       .text = "Paths or file names that are not read, with the same signs. Compressed files are never read: "
+               "`*.gz`, `*.zst`, `*.xz`, `*.bz2`."},
+      {.name = "begin",
+       .type = OptionType::choice,
+       .fallback = "start",
+       .text = "Where reading begins in files that are there at the first start.",
+       .choices = {"start", "end"}},
+      {.name = "longest_line",
+       .type = OptionType::size,
+       .fallback = "1MiB",
+       .text = "Longer lines are cut there; what is cut off is counted.",
+       .least = 64},
+      {.name = "unfinished_after",
+       .type = OptionType::duration,
+       .fallback = "5s",
+       .text = "A last line without a newline is taken when the file did not grow for that long."},
+      {.name = "most_files",
+       .type = OptionType::integer,
+       .fallback = "1000",
+       .text = "How many files are read at once.",
+       .least = 1},
+      {.name = "join",
+       .type = OptionType::section,
+       .text = "Joins lines that belong together to one event.",
+       .section = {{.name = "starts_with",
+                    .type = OptionType::template_text,
+                    .text = "A new event starts with a line that begins with this template; other lines "
+                            "belong to the event before them."},
+                   {.name = "wait",
+                    .type = OptionType::duration,
+                    .fallback = "1s",
+                    .text = "How long the last event of a file waits for further lines."},
+                   {.name = "most_lines",
+                    .type = OptionType::integer,
+                    .fallback = "500",
+                    .text = "More lines begin a new event.",
+                    .least = 1},
+                   {.name = "most_bytes",
+                    .type = OptionType::size,
+                    .fallback = "256KiB",
+                    .text = "More bytes begin a new event.",
+                    .least = 64}}}}},
     prepare,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); }};
 const SourceRegistration registration(kKind);

@@ -19,7 +19,8 @@ FolderWatch::~FolderWatch() {
 
 void FolderWatch::add(const std::string& folder) {
   if (fd_ < 0 || folders_.size() >= kMostFolders) return;
-  const int watch = ::inotify_add_watch(fd_, folder.empty() ? "." : folder.c_str(), IN_CREATE | IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR);
+  const int watch = ::inotify_add_watch(fd_, folder.empty() ? "." : folder.c_str(),
+                                        IN_CREATE | IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR);
   if (watch >= 0) folders_.emplace(watch, folder.empty() || folder.back() == '/' ? folder : folder + "/");
 }
 

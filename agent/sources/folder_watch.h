@@ -1,6 +1,6 @@
-// Tells at once when files appear in folders or are renamed there, so that a file that is rotated away faster than folders
-// are listed is not missed. Where the system cannot watch (inotify is exhausted, a network file system), nothing is told
-// and listing the folders now and then has to do.
+// Tells at once when files appear in folders or are renamed there, so that a file that is rotated away faster
+// than folders are listed is not missed. Where the system cannot watch (inotify is exhausted, a network file
+// system), nothing is told and listing the folders now and then has to do.
 #pragma once
 
 #include <map>

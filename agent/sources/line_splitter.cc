@@ -24,7 +24,8 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
   std::size_t open_lines = 0;
   while (at < chunk.size()) {
     const void* found = std::memchr(chunk.data() + at, '\n', chunk.size() - at);
-    std::size_t end = found ? static_cast<std::size_t>(static_cast<const char*>(found) - chunk.data()) : chunk.size();
+    std::size_t end =
+        found ? static_cast<std::size_t>(static_cast<const char*>(found) - chunk.data()) : chunk.size();
     std::size_t next = found ? end + 1 : end;
     bool cut = false;
     if (end - at > settings.longest_line) {
@@ -43,11 +44,13 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
     if (!cut && !line.empty() && line.back() == '\r') line.remove_suffix(1);
     ++out.lines;
     out.cut += cut;
-    const bool joins = settings.starts_with && open && open_lines < settings.most_lines && end - out.events.back().position <= settings.most_bytes &&
+    const bool joins = settings.starts_with && open && open_lines < settings.most_lines &&
+                       end - out.events.back().position <= settings.most_bytes &&
                        !settings.starts_with->match(line, context, values.data());
     if (joins) {
       SourceLine& event = out.events.back();
-      event.text = std::string_view(event.text.data(), static_cast<std::size_t>(line.data() + line.size() - event.text.data()));
+      event.text = std::string_view(event.text.data(),
+                                    static_cast<std::size_t>(line.data() + line.size() - event.text.data()));
       ++out.merged;
       ++open_lines;
     } else if (line.empty()) {

@@ -12,9 +12,10 @@
 namespace dingle {
 
 struct SplitSettings {
-  std::size_t longest_line = 1 << 20;             // bytes; longer ones are cut
-  std::shared_ptr<const Template> starts_with;    // a new event starts with a line that matches; nullptr: each line is one
-  std::size_t most_lines = 500;                   // of one joined event
+  std::size_t longest_line = 1 << 20;  // bytes; longer ones are cut
+  std::shared_ptr<const Template>
+      starts_with;               // a new event starts with a line that matches; nullptr: each line is one
+  std::size_t most_lines = 500;  // of one joined event
   std::size_t most_bytes = 256 * 1024;
 };
 
@@ -22,11 +23,11 @@ struct Split {
   std::vector<SourceLine> events;  // views into the chunk; positions in the chunk
   std::size_t consumed = 0;        // bytes of the chunk that are done with
   std::uint64_t lines = 0, empty = 0, merged = 0, cut = 0, cut_bytes = 0;  // lines = events + empty + merged
-  bool skipping = false;           // the chunk ends within a line that was cut
+  bool skipping = false;  // the chunk ends within a line that was cut
 };
 
-// `ends`: nothing will follow soon: the last line needs no newline, and an open join is closed. Otherwise both stay for
-// the next time. `skipping`: the chunk begins within a line that was cut.
+// `ends`: nothing will follow soon: the last line needs no newline, and an open join is closed. Otherwise
+// both stay for the next time. `skipping`: the chunk begins within a line that was cut.
 Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends);
 
 }  // namespace dingle

@@ -1,5 +1,5 @@
-// Where lines come from. A source runs threads of its own, makes batches of lines of one stream, and hands them in; the
-// call blocks while the queues are full, which is all the backpressure there is.
+// Where lines come from. A source runs threads of its own, makes batches of lines of one stream, and hands
+// them in; the call blocks while the queues are full, which is all the backpressure there is.
 #pragma once
 
 #include <cstdint>
@@ -44,8 +44,8 @@ struct SourceBatch {
 class Intake {
  public:
   virtual ~Intake() = default;
-  // Takes the batch; blocks while the queues are full. False when the engine is stopping: then the batch was not taken.
-  // Batches of one stream are appended in the order of the calls.
+  // Takes the batch; blocks while the queues are full. False when the engine is stopping: then the batch was
+  // not taken. Batches of one stream are appended in the order of the calls.
   virtual bool submit(SourceBatch batch) = 0;
   virtual Spool& spool() = 0;
   virtual Problems& problems() = 0;

@@ -18,7 +18,8 @@ constexpr std::size_t kMostRungs = 8;
 }  // namespace
 
 std::uint64_t new_stream() {
-  thread_local std::mt19937_64 random{(static_cast<std::uint64_t>(std::random_device{}()) << 32) ^ std::random_device{}()};
+  thread_local std::mt19937_64 random{(static_cast<std::uint64_t>(std::random_device{}()) << 32) ^
+                                      std::random_device{}()};
   const std::uint64_t n = random();
   return n == 0 ? 1 : n;
 }
@@ -64,14 +65,17 @@ TrackedFile::~TrackedFile() { ::close(fd_); }
 std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position) const {
   char bytes[kRungBytes];
   const std::uint64_t n = std::min(position, kRungBytes);
-  if (::pread(fd_, bytes, n, static_cast<off_t>(position - n)) != static_cast<ssize_t>(n)) return std::nullopt;
+  if (::pread(fd_, bytes, n, static_cast<off_t>(position - n)) != static_cast<ssize_t>(n))
+    return std::nullopt;
   return XXH64(bytes, n, 0);
 }
 
 bool TrackedFile::verify() {
   auto& rungs = checkpoint.rungs;
   if (checkpoint.position == 0) return true;
-  if (!rungs.empty() && rungs.back().position == checkpoint.position && hash_before(checkpoint.position) == rungs.back().hash) return true;
+  if (!rungs.empty() && rungs.back().position == checkpoint.position &&
+      hash_before(checkpoint.position) == rungs.back().hash)
+    return true;
   while (!rungs.empty() && hash_before(rungs.back().position) != rungs.back().hash) rungs.pop_back();
   if (rungs.empty()) return false;
   // Some of what was read is gone and other bytes are there. Their positions in the stream go on upwards.

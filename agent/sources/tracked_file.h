@@ -1,7 +1,8 @@
 // One file that is being read: its identity, its place, and what lets that survive restarts and rotation.
 //
-// A file's life is one stream, whatever it is called: device and inode say which file it is, and rungs (a position and a
-// hash of the 256 bytes before it) say that it still holds what was read. They are checked before anything is read.
+// A file's life is one stream, whatever it is called: device and inode say which file it is, and rungs (a
+// position and a hash of the 256 bytes before it) say that it still holds what was read. They are checked
+// before anything is read.
 #pragma once
 
 #include <cstdint>
@@ -52,11 +53,11 @@ class TrackedFile {
 
   FileCheckpoint checkpoint;
   std::shared_ptr<const Resource> resource;
-  bool attached = true;             // a path of the source leads to it
-  std::uint64_t seen_size = 0;      // at the last look
-  std::int64_t seen_modified = 0;   // ns; its time of change then
-  std::uint64_t waiting_size = 0;   // the size at which no whole line or event was left; 0: unknown
-  std::int64_t changed_at = 0;      // ns; when it last grew
+  bool attached = true;            // a path of the source leads to it
+  std::uint64_t seen_size = 0;     // at the last look
+  std::int64_t seen_modified = 0;  // ns; its time of change then
+  std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown
+  std::int64_t changed_at = 0;     // ns; when it last grew
   std::int64_t detached_at = 0;
 
  private:

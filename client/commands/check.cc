@@ -19,28 +19,49 @@ int run(const Client& client, const std::string& file) {
   if (client.output != OutputForm::table) {
     std::vector<Json> rows;
     for (const Finding& f : findings.all())
-      rows.push_back({{"file", file}, {"line", f.place.line}, {"column", f.place.column}, {"length", f.length}, {"severity", f.is_error ? "error" : "warning"}, {"message", f.message}, {"hint", f.hint}});
-    print_rows(client, {{"file", ""}, {"line", ""}, {"column", ""}, {"length", ""}, {"severity", ""}, {"message", ""}, {"hint", ""}}, rows);
+      rows.push_back({{"file", file},
+                      {"line", f.place.line},
+                      {"column", f.place.column},
+                      {"length", f.length},
+                      {"severity", f.is_error ? "error" : "warning"},
+                      {"message", f.message},
+                      {"hint", f.hint}});
+    print_rows(client,
+               {{"file", ""},
+                {"line", ""},
+                {"column", ""},
+                {"length", ""},
+                {"severity", ""},
+                {"message", ""},
+                {"hint", ""}},
+               rows);
     return configuration ? kFine : kFoundProblems;
   }
   for (const Finding& f : findings.all()) std::cout << render(f, file, text, client.color) << "\n";
   const std::size_t errors = findings.errors(), warnings = findings.all().size() - errors;
-  auto plural = [](std::size_t n, const std::string& word) { return std::to_string(n) + " " + word + (n == 1 ? "" : "s"); };
+  auto plural = [](std::size_t n, const std::string& word) {
+    return std::to_string(n) + " " + word + (n == 1 ? "" : "s");
+  };
   if (configuration) {
-    std::cout << paint(client, "1;32", "sound: ") << file << ": " << plural(configuration->sources.size(), "source") << ", " << plural(configuration->pipelines.size(), "pipeline") << ", "
-              << plural(configuration->destinations.size(), "destination") << (warnings ? "; " + plural(warnings, "warning") : "") << "\n";
+    std::cout << paint(client, "1;32", "sound: ") << file << ": "
+              << plural(configuration->sources.size(), "source") << ", "
+              << plural(configuration->pipelines.size(), "pipeline") << ", "
+              << plural(configuration->destinations.size(), "destination")
+              << (warnings ? "; " + plural(warnings, "warning") : "") << "\n";
     return kFine;
   }
-  std::cout << paint(client, "1;31", plural(errors, "error")) << (warnings ? ", " + plural(warnings, "warning") : "") << " in " << file << "\n";
+  std::cout << paint(client, "1;31", plural(errors, "error"))
+            << (warnings ? ", " + plural(warnings, "warning") : "") << " in " << file << "\n";
   return kFoundProblems;
 }
 
-const CommandRegistration registration("check", "Reads a configuration and names every mistake with its place; needs no running server", "dingle check dingle.yaml", true,
-                                       [](CLI::App& app) -> std::function<int(Client&)> {
-                                         auto o = std::make_shared<CheckOptions>();
-                                         app.add_option("FILE", o->file, "The configuration; - for standard input")->capture_default_str();
-                                         return [o](Client& client) { return run(client, o->file); };
-                                       });
+const CommandRegistration registration(
+    "check", "Reads a configuration and names every mistake with its place; needs no running server",
+    "dingle check dingle.yaml", true, [](CLI::App& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<CheckOptions>();
+      app.add_option("FILE", o->file, "The configuration; - for standard input")->capture_default_str();
+      return [o](Client& client) { return run(client, o->file); };
+    });
 
 }  // namespace
 }  // namespace dingle

@@ -22,17 +22,27 @@ int run(Client& client, const IndexesOptions& o) {
   Answer a = call(client, "GET", "/v1/indexes", parameters);
   if (!a.ok) return kFoundProblems;
   using Look = Column::Look;
-  print_rows(client, {{"name", "INDEX"}, {"destination", "DESTINATION"}, {"events", "EVENTS", Look::count}, {"bytes", "ON DISK", Look::bytes}, {"blocks", "BLOCKS", Look::count}, {"first", "FIRST EVENT", Look::time}, {"last", "LAST EVENT", Look::time}},
+  print_rows(client,
+             {{"name", "INDEX"},
+              {"destination", "DESTINATION"},
+              {"events", "EVENTS", Look::count},
+              {"bytes", "ON DISK", Look::bytes},
+              {"blocks", "BLOCKS", Look::count},
+              {"first", "FIRST EVENT", Look::time},
+              {"last", "LAST EVENT", Look::time}},
              {a.body["indexes"].begin(), a.body["indexes"].end()});
   return kFine;
 }
 
-const CommandRegistration registration("indexes", "Lists the indexes, or deletes one", "dingle indexes --delete gate-2026-11-22", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto o = std::make_shared<IndexesOptions>();
-  app.add_option("--delete", o->remove, "Delete this index");
-  app.add_option("--destination", o->destination, "Only of this destination");
-  return [o](Client& client) { return run(client, *o); };
-});
+const CommandRegistration registration("indexes", "Lists the indexes, or deletes one",
+                                       "dingle indexes --delete gate-2026-11-22", true,
+                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                         auto o = std::make_shared<IndexesOptions>();
+                                         app.add_option("--delete", o->remove, "Delete this index");
+                                         app.add_option("--destination", o->destination,
+                                                        "Only of this destination");
+                                         return [o](Client& client) { return run(client, *o); };
+                                       });
 
 }  // namespace
 }  // namespace dingle

@@ -7,14 +7,18 @@
 namespace dingle {
 namespace {
 
-const CommandRegistration registration("schema", "Prints the JSON Schema of the configuration, for editors", "dingle schema > dingle.schema.json", false, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto reference = std::make_shared<bool>(false);
-  app.add_flag("--reference", *reference, "Print the reference page instead");
-  return [reference](Client&) {
-    std::cout << (*reference ? configuration_reference() : configuration_schema());
-    return kFine;
-  };
-});
+const CommandRegistration registration("schema", "Prints the JSON Schema of the configuration, for editors",
+                                       "dingle schema > dingle.schema.json", false,
+                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                         auto reference = std::make_shared<bool>(false);
+                                         app.add_flag("--reference", *reference,
+                                                      "Print the reference page instead");
+                                         return [reference](Client&) {
+                                           std::cout << (*reference ? configuration_reference()
+                                                                    : configuration_schema());
+                                           return kFine;
+                                         };
+                                       });
 
 }  // namespace
 }  // namespace dingle

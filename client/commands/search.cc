@@ -24,7 +24,8 @@ int run(Client& client, const SearchOptions& o) {
   const std::vector<Json> events(a.body["events"].begin(), a.body["events"].end());
   if (client.output != OutputForm::table || !o.fields.empty()) {
     std::vector<Column> columns;
-    for (const std::string& field : o.fields) columns.push_back({field, field, field == "timestamp" ? Column::Look::time : Column::Look::text});
+    for (const std::string& field : o.fields)
+      columns.push_back({field, field, field == "timestamp" ? Column::Look::time : Column::Look::text});
     std::vector<Json> rows = events;
     if (!o.fields.empty() && client.output != OutputForm::table)
       for (Json& row : rows) {
@@ -36,25 +37,33 @@ int run(Client& client, const SearchOptions& o) {
     print_rows(client, columns.empty() ? columns_of(rows) : columns, rows);
   } else {
     for (std::size_t i = 0; i < events.size(); ++i) {
-      if (o.full) std::cout << (i ? "\n" : "") << event_in_full(client, events[i]);
-      else std::cout << event_line(client, events[i]) << "\n";
+      if (o.full)
+        std::cout << (i ? "\n" : "") << event_in_full(client, events[i]);
+      else
+        std::cout << event_line(client, events[i]) << "\n";
     }
     const Json& s = a.body["scanned"];
-    std::cout << paint(client, "2", "newest " + with_thousands(static_cast<std::int64_t>(events.size())) + " shown; read " + with_thousands(s["events_read"].get<std::int64_t>()) + " events, left out " +
-                                        with_thousands(s["blocks_left_out"].get<std::int64_t>()) + " of " + with_thousands(s["blocks"].get<std::int64_t>()) + " blocks unread")
+    std::cout << paint(client, "2",
+                       "newest " + with_thousands(static_cast<std::int64_t>(events.size())) +
+                           " shown; read " + with_thousands(s["events_read"].get<std::int64_t>()) +
+                           " events, left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) +
+                           " of " + with_thousands(s["blocks"].get<std::int64_t>()) + " blocks unread")
               << "\n";
   }
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration("search", "Finds the newest events that satisfy a condition", "dingle search \"status >= 500\" --from 6h --limit 5", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto o = std::make_shared<SearchOptions>();
-  o->query.add_to(app);
-  app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
-  app.add_flag("--full", o->full, "All fields of each event, with their types");
-  app.add_option("--fields", o->fields, "Only these fields, as columns")->delimiter(',');
-  return [o](Client& client) { return run(client, *o); };
-});
+const CommandRegistration registration(
+    "search", "Finds the newest events that satisfy a condition",
+    "dingle search \"status >= 500\" --from 6h --limit 5", true,
+    [](CLI::App& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<SearchOptions>();
+      o->query.add_to(app);
+      app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
+      app.add_flag("--full", o->full, "All fields of each event, with their types");
+      app.add_option("--fields", o->fields, "Only these fields, as columns")->delimiter(',');
+      return [o](Client& client) { return run(client, *o); };
+    });
 
 }  // namespace
 }  // namespace dingle

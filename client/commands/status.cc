@@ -38,65 +38,119 @@ void print_steps(const Client& client, const Json& status) {
       row["step"] = std::to_string(i + 1) + " " + row["step"].get<std::string>();
       std::string templates;
       if (row.contains("templates"))
-        for (const Json& n : row["templates"]) templates += (templates.empty() ? "" : ", ") + with_thousands(n.get<std::int64_t>());
+        for (const Json& n : row["templates"])
+          templates += (templates.empty() ? "" : ", ") + with_thousands(n.get<std::int64_t>());
       row["templates"] = templates;
       rows.push_back(std::move(row));
     }
   if (rows.empty()) return;
   std::cout << "\n";
-  print_rows(client, {{"name", "PIPELINE"}, {"step", "STEP"}, {"in", "IN", Look::count}, {"out", "OUT", Look::count}, {"failed", "FAILED", Look::count, true}, {"dropped", "DROPPED", Look::count}, {"templates", "MATCHED, BY TEMPLATE"}}, rows);
+  print_rows(client,
+             {{"name", "PIPELINE"},
+              {"step", "STEP"},
+              {"in", "IN", Look::count},
+              {"out", "OUT", Look::count},
+              {"failed", "FAILED", Look::count, true},
+              {"dropped", "DROPPED", Look::count},
+              {"templates", "MATCHED, BY TEMPLATE"}},
+             rows);
 }
 
 int print_people(const Client& client, const Json& s, bool steps) {
-  const std::vector<Column> sources{{"name", "SOURCE"}, {"kind", "KIND"}, {"files", "FILES", Look::count}, {"lines", "LINES", Look::count}, {"empty", "EMPTY", Look::count}, {"joined", "JOINED", Look::count}, {"events", "EVENTS", Look::count}, {"leftovers", "LEFTOVERS", Look::count, true}, {"bytes_behind", "BEHIND", Look::bytes}};
+  const std::vector<Column> sources{{"name", "SOURCE"},
+                                    {"kind", "KIND"},
+                                    {"files", "FILES", Look::count},
+                                    {"lines", "LINES", Look::count},
+                                    {"empty", "EMPTY", Look::count},
+                                    {"joined", "JOINED", Look::count},
+                                    {"events", "EVENTS", Look::count},
+                                    {"leftovers", "LEFTOVERS", Look::count, true},
+                                    {"bytes_behind", "BEHIND", Look::bytes}};
   print_rows(client, sources, with_total(rows_of(s["sources"]), sources));
   std::cout << "\n";
-  const std::vector<Column> pipelines{{"name", "PIPELINE"}, {"in", "IN", Look::count}, {"matched", "MATCHED", Look::count}, {"unmatched", "UNMATCHED", Look::count, true}, {"dropped", "DROPPED", Look::count}, {"out", "OUT", Look::count}};
+  const std::vector<Column> pipelines{{"name", "PIPELINE"},
+                                      {"in", "IN", Look::count},
+                                      {"matched", "MATCHED", Look::count},
+                                      {"unmatched", "UNMATCHED", Look::count, true},
+                                      {"dropped", "DROPPED", Look::count},
+                                      {"out", "OUT", Look::count}};
   print_rows(client, pipelines, with_total(rows_of(s["pipelines"]), pipelines));
   if (steps) print_steps(client, s);
   std::cout << "\n";
-  const std::vector<Column> destinations{{"name", "DESTINATION"}, {"kind", "KIND"}, {"in", "IN", Look::count}, {"sent", "SENT", Look::count}, {"waiting", "WAITING", Look::count}, {"waiting_bytes", "QUEUED", Look::bytes}, {"set_aside", "SET ASIDE", Look::count, true}, {"retried", "RETRIED", Look::count, true}, {"lag_seconds", "LAG", Look::seconds}};
+  const std::vector<Column> destinations{{"name", "DESTINATION"},
+                                         {"kind", "KIND"},
+                                         {"in", "IN", Look::count},
+                                         {"sent", "SENT", Look::count},
+                                         {"waiting", "WAITING", Look::count},
+                                         {"waiting_bytes", "QUEUED", Look::bytes},
+                                         {"set_aside", "SET ASIDE", Look::count, true},
+                                         {"retried", "RETRIED", Look::count, true},
+                                         {"lag_seconds", "LAG", Look::seconds}};
   print_rows(client, destinations, rows_of(s["destinations"]));
   std::cout << "\n";
   // What is unusual of single lines is said only when there is some.
   for (const Json& source : s["sources"])
-    for (auto [key, text] : {std::pair{"cut", "lines were longer than `longest_line` and were cut"}, std::pair{"invalid_utf8", "lines are not valid UTF-8; wrong bytes are shown as �"}, std::pair{"truncated", "times a file was truncated or replaced in place"}, std::pair{"replaced", "files held other bytes than before and were read anew"}})
-      if (source.value(key, 0) != 0) std::cout << "note: source " << source["name"].get<std::string>() << ": " << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";
+    for (auto [key, text] :
+         {std::pair{"cut", "lines were longer than `longest_line` and were cut"},
+          std::pair{"invalid_utf8", "lines are not valid UTF-8; wrong bytes are shown as �"},
+          std::pair{"truncated", "times a file was truncated or replaced in place"},
+          std::pair{"replaced", "files held other bytes than before and were read anew"}})
+      if (source.value(key, 0) != 0)
+        std::cout << "note: source " << source["name"].get<std::string>() << ": "
+                  << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";
   for (const Json& p : s["pipelines"])
-    if (p.value("fields_left_out", 0) != 0) std::cout << "note: pipeline " << p["name"].get<std::string>() << ": " << with_thousands(p["fields_left_out"].get<std::int64_t>()) << " fields were left out: an event takes 1000 fields, and all together 65 536 names\n";
+    if (p.value("fields_left_out", 0) != 0)
+      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
+                << with_thousands(p["fields_left_out"].get<std::int64_t>())
+                << " fields were left out: an event takes 1000 fields, and all together 65 536 names\n";
   for (const Json& p : s["pipelines"])
-    if (p.value("implausible_times", 0) != 0) std::cout << "note: pipeline " << p["name"].get<std::string>() << ": " << with_thousands(p["implausible_times"].get<std::int64_t>()) << " event times are implausible; those events are in the index of the day on which they were read\n";
+    if (p.value("implausible_times", 0) != 0)
+      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
+                << with_thousands(p["implausible_times"].get<std::int64_t>())
+                << " event times are implausible; those events are in the index of the day on which they "
+                   "were read\n";
   for (const Json& p : s["problems"])
-    std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": " << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>() << ")\n";
-  if (s["paused"].get<bool>()) std::cout << paint(client, "1;33", "paused: ") << "a queue is full; sources wait\n";
-  if (s["balanced"].get<bool>()) std::cout << paint(client, "1;32", "balanced: ") << "every line is accounted for at every stage\n";
+    std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
+              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>() << ")\n";
+  if (s["paused"].get<bool>())
+    std::cout << paint(client, "1;33", "paused: ") << "a queue is full; sources wait\n";
+  if (s["balanced"].get<bool>())
+    std::cout << paint(client, "1;32", "balanced: ") << "every line is accounted for at every stage\n";
   else
     for (const Json& b : s["balance"])
-      if (b["in"] != b["accounted_for"]) std::cout << paint(client, "1;31", "not balanced: ") << b["stage"].get<std::string>() << ": in " << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
-  std::cout << "configuration " << s["configuration"].get<std::string>() << ", started " << s["started"].get<std::string>().substr(0, 19) << "Z" << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in " << s["spool"]["segments"] << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
+      if (b["in"] != b["accounted_for"])
+        std::cout << paint(client, "1;31", "not balanced: ") << b["stage"].get<std::string>() << ": in "
+                  << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
+  std::cout << "configuration " << s["configuration"].get<std::string>() << ", started "
+            << s["started"].get<std::string>().substr(0, 19) << "Z"
+            << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in "
+            << s["spool"]["segments"] << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
   return s["problems"].empty() && s["balanced"].get<bool>() ? kFine : kFoundProblems;
 }
 
-const CommandRegistration registration("status", "Shows what is read, matched, dropped, queued and sent, and what is wrong", "dingle status --steps", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto steps = std::make_shared<bool>(false);
-  app.add_flag("--steps", *steps, "Also the counts of every step and template");
-  return [steps](Client& client) {
-    Answer a = call(client, "GET", "/v1/status");
-    if (!a.ok) return kFoundProblems;
-    if (client.output == OutputForm::table) return print_people(client, a.body, *steps);
-    if (client.output == OutputForm::csv) {
-      std::vector<Json> rows;
-      for (const char* part : {"sources", "pipelines", "destinations"})
-        for (const Json& item : a.body[part])
-          for (const auto& [key, value] : item.items())
-            if (value.is_number()) rows.push_back({{"part", part}, {"name", item["name"]}, {"count", key}, {"value", value}});
-      print_rows(client, {{"part", ""}, {"name", ""}, {"count", ""}, {"value", ""}}, rows);
-    } else {
-      std::cout << a.body.dump(client.output == OutputForm::json ? 2 : -1) << "\n";
-    }
-    return a.body["problems"].empty() && a.body["balanced"].get<bool>() ? kFine : kFoundProblems;
-  };
-});
+const CommandRegistration registration(
+    "status", "Shows what is read, matched, dropped, queued and sent, and what is wrong",
+    "dingle status --steps", true, [](CLI::App& app) -> std::function<int(Client&)> {
+      auto steps = std::make_shared<bool>(false);
+      app.add_flag("--steps", *steps, "Also the counts of every step and template");
+      return [steps](Client& client) {
+        Answer a = call(client, "GET", "/v1/status");
+        if (!a.ok) return kFoundProblems;
+        if (client.output == OutputForm::table) return print_people(client, a.body, *steps);
+        if (client.output == OutputForm::csv) {
+          std::vector<Json> rows;
+          for (const char* part : {"sources", "pipelines", "destinations"})
+            for (const Json& item : a.body[part])
+              for (const auto& [key, value] : item.items())
+                if (value.is_number())
+                  rows.push_back({{"part", part}, {"name", item["name"]}, {"count", key}, {"value", value}});
+          print_rows(client, {{"part", ""}, {"name", ""}, {"count", ""}, {"value", ""}}, rows);
+        } else {
+          std::cout << a.body.dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+        }
+        return a.body["problems"].empty() && a.body["balanced"].get<bool>() ? kFine : kFoundProblems;
+      };
+    });
 
 }  // namespace
 }  // namespace dingle

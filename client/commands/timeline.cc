@@ -33,13 +33,19 @@ std::int64_t instant(const Json& text) {
 std::string key_of(const Json& row) {
   std::string key;
   if (row.contains("keys"))
-    for (const Json& k : row["keys"]) key += (key.empty() ? "" : " / ") + (k.is_null() ? std::string("(none)") : json_text(k));
+    for (const Json& k : row["keys"])
+      key += (key.empty() ? "" : " / ") + (k.is_null() ? std::string("(none)") : json_text(k));
   return key;
 }
 
-double value_of(const Json& row) { return row.contains("value") ? row["value"].get<double>() : row["count"].get<double>(); }
+double value_of(const Json& row) {
+  return row.contains("value") ? row["value"].get<double>() : row["count"].get<double>();
+}
 
-std::string number(double v) { return v == static_cast<double>(static_cast<std::int64_t>(v)) ? with_thousands(static_cast<std::int64_t>(v)) : fmt::format("{:.2f}", v); }
+std::string number(double v) {
+  return v == static_cast<double>(static_cast<std::int64_t>(v)) ? with_thousands(static_cast<std::int64_t>(v))
+                                                                : fmt::format("{:.2f}", v);
+}
 
 // `stacked`: parts add up (counts, sums); otherwise each part has a line of its own.
 void draw(const Client& client, const Json& body, bool stacked) {
@@ -55,7 +61,9 @@ void draw(const Client& client, const Json& body, bool stacked) {
   }
   std::vector<std::pair<double, std::string>> parts;
   for (const auto& [key, total] : totals) parts.emplace_back(total, key);
-  std::sort(parts.begin(), parts.end(), [](const auto& a, const auto& b) { return a.first != b.first ? a.first > b.first : a.second < b.second; });
+  std::sort(parts.begin(), parts.end(), [](const auto& a, const auto& b) {
+    return a.first != b.first ? a.first > b.first : a.second < b.second;
+  });
   const bool more = parts.size() > kMostParts;
   if (more) parts.resize(kMostParts - 1);
   auto part_of = [&](const std::string& key) {
@@ -74,7 +82,8 @@ void draw(const Client& client, const Json& body, bool stacked) {
   const std::size_t room = client.width > 60 ? std::min<std::size_t>(client.width - 45, 100) : 20;
   if (split) {
     std::string legend;
-    for (std::size_t i = 0; i < parts.size(); ++i) legend += paint(client, kColors[i], kSigns[i]) + " " + parts[i].second + "   ";
+    for (std::size_t i = 0; i < parts.size(); ++i)
+      legend += paint(client, kColors[i], kSigns[i]) + " " + parts[i].second + "   ";
     if (more) legend += paint(client, kColors[kMostParts - 1], kSigns[kMostParts - 1]) + " others";
     std::cout << legend << "\n";
   }
@@ -98,7 +107,10 @@ void draw(const Client& client, const Json& body, bool stacked) {
       for (std::size_t i = 0; i < sums.size(); ++i) {
         before += sums[i];
         std::string piece;
-        for (auto to = static_cast<std::size_t>(before / std::max(most, 1e-9) * static_cast<double>(room) + 0.5); drawn < to; ++drawn) piece += kSigns[std::min(i, kMostParts - 1)];
+        for (auto to =
+                 static_cast<std::size_t>(before / std::max(most, 1e-9) * static_cast<double>(room) + 0.5);
+             drawn < to; ++drawn)
+          piece += kSigns[std::min(i, kMostParts - 1)];
         if (!piece.empty()) bar += paint(client, kColors[std::min(i, kMostParts - 1)], piece);
       }
       std::cout << label << "  " << fmt::format("{:>10}", number(all)) << "  " << bar << "\n";
@@ -106,8 +118,12 @@ void draw(const Client& client, const Json& body, bool stacked) {
       for (std::size_t i = 0; i < sums.size(); ++i) {
         if (sums[i] == 0 && split) continue;
         std::string piece;
-        for (std::size_t n = static_cast<std::size_t>(sums[i] / std::max(most, 1e-9) * static_cast<double>(room) + 0.5); n > 0; --n) piece += kSigns[std::min(i, kMostParts - 1)];
-        std::cout << label << "  " << fmt::format("{:>10}", number(sums[i])) << "  " << paint(client, kColors[std::min(i, kMostParts - 1)], piece) << "\n";
+        for (std::size_t n =
+                 static_cast<std::size_t>(sums[i] / std::max(most, 1e-9) * static_cast<double>(room) + 0.5);
+             n > 0; --n)
+          piece += kSigns[std::min(i, kMostParts - 1)];
+        std::cout << label << "  " << fmt::format("{:>10}", number(sums[i])) << "  "
+                  << paint(client, kColors[std::min(i, kMostParts - 1)], piece) << "\n";
         if (!split) break;
       }
     }
@@ -126,7 +142,12 @@ int run(Client& client, const TimelineOptions& o) {
   if (client.output == OutputForm::table) {
     draw(client, a.body, o.measure.empty() || o.measure == "count" || o.measure == "sum");
     std::string what = o.measure.empty() || o.measure == "count" ? "events" : o.measure + " of " + o.field;
-    std::cout << paint(client, "2", what + " per " + format_duration(static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) + ", event time in UTC" + (a.body["approximate"].get<bool>() ? "; approximate" : "")) << "\n";
+    std::cout << paint(client, "2",
+                       what + " per " +
+                           format_duration(
+                               static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) +
+                           ", event time in UTC" + (a.body["approximate"].get<bool>() ? "; approximate" : ""))
+              << "\n";
   } else {
     std::vector<Json> rows;
     for (const Json& row : a.body["rows"]) {
@@ -145,15 +166,18 @@ int run(Client& client, const TimelineOptions& o) {
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration("timeline", "Counts events over time, split by a field, or measures a field", "dingle timeline --by service.name --bucket 1m --from 1h", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto o = std::make_shared<TimelineOptions>();
-  o->query.add_to(app);
-  app.add_option("--bucket", o->bucket, "The length of a bucket: 10s, 5m, 1h");
-  app.add_option("--by", o->by, "Split by this field; two at most")->delimiter(',');
-  app.add_option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
-  app.add_option("--field", o->field, "The field that is measured");
-  return [o](Client& client) { return run(client, *o); };
-});
+const CommandRegistration registration(
+    "timeline", "Counts events over time, split by a field, or measures a field",
+    "dingle timeline --by service.name --bucket 1m --from 1h", true,
+    [](CLI::App& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<TimelineOptions>();
+      o->query.add_to(app);
+      app.add_option("--bucket", o->bucket, "The length of a bucket: 10s, 5m, 1h");
+      app.add_option("--by", o->by, "Split by this field; two at most")->delimiter(',');
+      app.add_option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
+      app.add_option("--field", o->field, "The field that is measured");
+      return [o](Client& client) { return run(client, *o); };
+    });
 
 }  // namespace
 }  // namespace dingle

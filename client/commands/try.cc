@@ -21,7 +21,8 @@ constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92
 const char* color_of(std::size_t slot) { return kColors[slot % std::size(kColors)]; }
 
 // The line with each field's text in the field's colour.
-std::string coloured_line(const Client& client, std::string_view line, const Template& t, const MatchContext& context) {
+std::string coloured_line(const Client& client, std::string_view line, const Template& t,
+                          const MatchContext& context) {
   if (!client.color) return one_line(valid_utf8(line));
   std::vector<int> owner(line.size(), -1);
   const auto places = t.places(line, context);
@@ -41,8 +42,10 @@ std::string coloured_line(const Client& client, std::string_view line, const Tem
   return out;
 }
 
-void print_match(const Client& client, std::size_t number, std::string_view line, const Template& t, const std::vector<Value>& values, const MatchContext& context) {
-  std::cout << paint(client, "1;32", "line " + std::to_string(number) + " matches") << "\n  " << coloured_line(client, line, t, context) << "\n";
+void print_match(const Client& client, std::size_t number, std::string_view line, const Template& t,
+                 const std::vector<Value>& values, const MatchContext& context) {
+  std::cout << paint(client, "1;32", "line " + std::to_string(number) + " matches") << "\n  "
+            << coloured_line(client, line, t, context) << "\n";
   std::size_t width = 0;
   for (const Slot& slot : t.slots()) width = std::max(width, slot.name.size());
   for (std::size_t i = 0; i < t.slots().size(); ++i) {
@@ -50,23 +53,29 @@ void print_match(const Client& client, std::size_t number, std::string_view line
     const std::string name = slot.name + std::string(width - slot.name.size(), ' ');
     std::string kind(kind_name(values[i].kind()));
     kind.resize(9, ' ');
-    std::cout << "    " << paint(client, color_of(i), name) << "  " << paint(client, "2", kind) << "  " << one_line(valid_utf8(values[i].to_string())) << "\n";
+    std::cout << "    " << paint(client, color_of(i), name) << "  " << paint(client, "2", kind) << "  "
+              << one_line(valid_utf8(values[i].to_string())) << "\n";
   }
 }
 
 void print_mismatch(const Client& client, std::size_t number, std::string_view line, const Mismatch& m) {
   std::cout << paint(client, "1;31", "line " + std::to_string(number) + " does not match") << "\n";
   constexpr std::size_t kBefore = 70, kAfter = 50;  // characters shown around the place
-  std::string before = one_line(valid_utf8(line.substr(0, m.offset))), after = one_line(valid_utf8(line.substr(m.offset)));
+  std::string before = one_line(valid_utf8(line.substr(0, m.offset))),
+              after = one_line(valid_utf8(line.substr(m.offset)));
   if (display_width(before) > kBefore) {
     std::size_t from = before.size() - kBefore;
     while (from < before.size() && (static_cast<unsigned char>(before[from]) & 0xC0) == 0x80) ++from;
     before = "…" + before.substr(from);
   }
-  std::cout << "  " << before << paint(client, "1;31", cut_to_width(after, kAfter)) << "\n  " << std::string(display_width(before), ' ') << paint(client, "1;31", "^") << " " << m.sentence() << "\n";
+  std::cout << "  " << before << paint(client, "1;31", cut_to_width(after, kAfter)) << "\n  "
+            << std::string(display_width(before), ' ') << paint(client, "1;31", "^") << " " << m.sentence()
+            << "\n";
   if (m.so_far.empty()) return;
   std::cout << "    before it: ";
-  for (std::size_t i = 0; i < m.so_far.size(); ++i) std::cout << (i ? ", " : "") << m.so_far[i].first << " = " << cut_to_width(one_line(valid_utf8(m.so_far[i].second.to_string())), 30);
+  for (std::size_t i = 0; i < m.so_far.size(); ++i)
+    std::cout << (i ? ", " : "") << m.so_far[i].first << " = "
+              << cut_to_width(one_line(valid_utf8(m.so_far[i].second.to_string())), 30);
   std::cout << "\n";
 }
 
@@ -98,7 +107,9 @@ int run(const Client& client, const TryOptions& o) {
   }
   std::vector<Problem> problems;
   auto t = Template::compile(o.text, *library, {}, problems);
-  for (const Problem& p : problems) std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint}, "template", o.text, client.color);
+  for (const Problem& p : problems)
+    std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
+                        "template", o.text, client.color);
   if (!t) return kUsage;
   std::string input;
   if (!read_input(o.file, input)) return kFoundProblems;
@@ -118,29 +129,51 @@ int run(const Client& client, const TryOptions& o) {
     const bool ok = t->match(line, context, values.data());
     ++(ok ? matched : unmatched);
     if (client.output == OutputForm::table) {
-      if (ok) print_match(client, number, line, *t, values, context);
-      else print_mismatch(client, number, line, t->explain(line, context));
+      if (ok)
+        print_match(client, number, line, *t, values, context);
+      else
+        print_mismatch(client, number, line, t->explain(line, context));
     } else if (ok) {
       rows.push_back(row_of(number, line, *t, values));
     } else {
       const Mismatch m = t->explain(line, context);
-      rows.push_back({{"line", number}, {"matched", false}, {"text", valid_utf8(line)}, {"column", m.offset + 1}, {"expected", m.expected}, {"found", valid_utf8(m.found)}});
+      rows.push_back({{"line", number},
+                      {"matched", false},
+                      {"text", valid_utf8(line)},
+                      {"column", m.offset + 1},
+                      {"expected", m.expected},
+                      {"found", valid_utf8(m.found)}});
     }
   }
-  if (client.output == OutputForm::table) std::cout << paint(client, "1", std::to_string(matched) + " matched, " + std::to_string(unmatched) + " did not") << "\n";
-  else print_rows(client, {{"line", ""}, {"matched", ""}, {"text", ""}, {"fields", ""}, {"column", ""}, {"expected", ""}, {"found", ""}}, rows);
+  if (client.output == OutputForm::table)
+    std::cout << paint(client, "1",
+                       std::to_string(matched) + " matched, " + std::to_string(unmatched) + " did not")
+              << "\n";
+  else
+    print_rows(client,
+               {{"line", ""},
+                {"matched", ""},
+                {"text", ""},
+                {"fields", ""},
+                {"column", ""},
+                {"expected", ""},
+                {"found", ""}},
+               rows);
   return unmatched == 0 ? kFine : kFoundProblems;
 }
 
-const CommandRegistration registration("try", "Tries a template on lines: the fields of each, or where it fails and what was expected", "dingle try '{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}' demo/samples/ticket-gate.log --limit 3", true,
-                                       [](CLI::App& app) -> std::function<int(Client&)> {
-                                         auto o = std::make_shared<TryOptions>();
-                                         app.add_option("TEMPLATE", o->text, "The template")->required();
-                                         app.add_option("FILE", o->file, "The lines; - for standard input")->capture_default_str();
-                                         app.add_option("--config", o->configuration, "Take named patterns from this configuration");
-                                         app.add_option("--limit", o->limit, "Only so many lines");
-                                         return [o](Client& client) { return run(client, *o); };
-                                       });
+const CommandRegistration registration(
+    "try", "Tries a template on lines: the fields of each, or where it fails and what was expected",
+    "dingle try '{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}' "
+    "demo/samples/ticket-gate.log --limit 3",
+    true, [](CLI::App& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<TryOptions>();
+      app.add_option("TEMPLATE", o->text, "The template")->required();
+      app.add_option("FILE", o->file, "The lines; - for standard input")->capture_default_str();
+      app.add_option("--config", o->configuration, "Take named patterns from this configuration");
+      app.add_option("--limit", o->limit, "Only so many lines");
+      return [o](Client& client) { return run(client, *o); };
+    });
 
 }  // namespace
 }  // namespace dingle

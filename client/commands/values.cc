@@ -30,29 +30,45 @@ int run(Client& client, const ValuesOptions& o) {
   std::int64_t all = a.body["others"].get<std::int64_t>();
   for (const Json& row : rows) all += row["count"].get<std::int64_t>();
   for (Json& row : rows) {
-    const double share = static_cast<double>(row["count"].get<std::int64_t>()) / static_cast<double>(std::max<std::int64_t>(all, 1));
+    const double share = static_cast<double>(row["count"].get<std::int64_t>()) /
+                         static_cast<double>(std::max<std::int64_t>(all, 1));
     row["share"] = fmt::format("{:5.1f} %", share * 100);
     std::string bar;
     for (int i = 0; i < static_cast<int>(share * 40 + 0.5); ++i) bar += "▬";
     row["bar"] = bar;
     if (row["value"].is_string() && row["value"].get<std::string>().empty()) row["value"] = "(empty)";
   }
-  print_rows(client, {{"count", "EVENTS", Column::Look::count}, {"share", "SHARE"}, {"bar", ""}, {"value", o.field}}, rows);
-  std::cout << paint(client, "2", fmt::format("{} values in {} events{}{}{}", with_thousands(a.body["distinct"].get<std::int64_t>()), with_thousands(all),
-                                              a.body["others"] == 0 ? "" : "; " + with_thousands(a.body["others"].get<std::int64_t>()) + " events with values not shown",
-                                              a.body["without"] == 0 ? "" : "; " + with_thousands(a.body["without"].get<std::int64_t>()) + " events lack the field",
-                                              a.body["approximate"].get<bool>() ? "; approximate: there are more values than are kept" : ""))
+  print_rows(client,
+             {{"count", "EVENTS", Column::Look::count}, {"share", "SHARE"}, {"bar", ""}, {"value", o.field}},
+             rows);
+  std::cout << paint(client, "2",
+                     fmt::format("{} values in {} events{}{}{}",
+                                 with_thousands(a.body["distinct"].get<std::int64_t>()), with_thousands(all),
+                                 a.body["others"] == 0
+                                     ? ""
+                                     : "; " + with_thousands(a.body["others"].get<std::int64_t>()) +
+                                           " events with values not shown",
+                                 a.body["without"] == 0
+                                     ? ""
+                                     : "; " + with_thousands(a.body["without"].get<std::int64_t>()) +
+                                           " events lack the field",
+                                 a.body["approximate"].get<bool>()
+                                     ? "; approximate: there are more values than are kept"
+                                     : ""))
             << "\n";
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration("values", "Counts the most frequent values of a field", "dingle values http.response.status_code \"service.name = 'ticket-gate'\"", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto o = std::make_shared<ValuesOptions>();
-  app.add_option("FIELD", o->field, "The field")->required();
-  o->query.add_to(app);
-  app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
-  return [o](Client& client) { return run(client, *o); };
-});
+const CommandRegistration registration(
+    "values", "Counts the most frequent values of a field",
+    "dingle values http.response.status_code \"service.name = 'ticket-gate'\"", true,
+    [](CLI::App& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<ValuesOptions>();
+      app.add_option("FIELD", o->field, "The field")->required();
+      o->query.add_to(app);
+      app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
+      return [o](Client& client) { return run(client, *o); };
+    });
 
 }  // namespace
 }  // namespace dingle

@@ -23,20 +23,26 @@ int run(Client& client, const WatchOptions& o) {
       std::cout << line << std::endl;
     } else {
       const Json event = Json::parse(line, nullptr, false);
-      if (event.is_object() && event.contains("dingle.missed")) std::cerr << "dingle: too slow: " << event["dingle.missed"] << " events were not shown\n";
-      else std::cout << event_line(client, event) << std::endl;
+      if (event.is_object() && event.contains("dingle.missed"))
+        std::cerr << "dingle: too slow: " << event["dingle.missed"] << " events were not shown\n";
+      else
+        std::cout << event_line(client, event) << std::endl;
     }
     return o.limit == 0 || ++shown < o.limit;
   });
 }
 
-const CommandRegistration registration("watch", "Shows events as they arrive, until Ctrl-C", "dingle watch \"severity_number >= 17\"", true, [](CLI::App& app) -> std::function<int(Client&)> {
-  auto o = std::make_shared<WatchOptions>();
-  app.add_option("WHERE", o->where, "Only events that satisfy this condition");
-  app.add_option("--pipeline", o->pipeline, "Only events of this pipeline");
-  app.add_option("--limit", o->limit, "End after so many");
-  return [o](Client& client) { return run(client, *o); };
-});
+const CommandRegistration registration("watch", "Shows events as they arrive, until Ctrl-C",
+                                       "dingle watch \"severity_number >= 17\"", true,
+                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                         auto o = std::make_shared<WatchOptions>();
+                                         app.add_option("WHERE", o->where,
+                                                        "Only events that satisfy this condition");
+                                         app.add_option("--pipeline", o->pipeline,
+                                                        "Only events of this pipeline");
+                                         app.add_option("--limit", o->limit, "End after so many");
+                                         return [o](Client& client) { return run(client, *o); };
+                                       });
 
 }  // namespace
 }  // namespace dingle

@@ -35,11 +35,13 @@ bool satisfies(int order, Comparison c) {
   return false;
 }
 
-// SQL's LIKE (ISO 9075-2, 8.5) on bytes: `%` any run, `_` any one character (of UTF-8). Linear but for the retries of
-// the last `%`: at most text times pattern.
+// SQL's LIKE (ISO 9075-2, 8.5) on bytes: `%` any run, `_` any one character (of UTF-8). Linear but for the
+// retries of the last `%`: at most text times pattern.
 bool like(std::string_view text, std::string_view pattern, char escape) {
   std::size_t t = 0, p = 0, star = std::string_view::npos, star_text = 0;
-  auto is_escaped = [&](std::size_t i) { return escape != '\0' && pattern[i] == escape && i + 1 < pattern.size(); };
+  auto is_escaped = [&](std::size_t i) {
+    return escape != '\0' && pattern[i] == escape && i + 1 < pattern.size();
+  };
   while (t < text.size()) {
     if (p < pattern.size() && is_escaped(p) && text[t] == pattern[p + 1]) {
       ++t, p += 2;
@@ -76,7 +78,8 @@ Literal make_literal(Value value) {
   if (value.kind() == Kind::timestamp) literal.instant = value.as_integer();
   if (value.is_textual()) {
     MatchContext context;
-    if (Value v = convert_text(value.as_text(), Kind::decimal, context); !v.absent()) literal.number = v.as_decimal();
+    if (Value v = convert_text(value.as_text(), Kind::decimal, context); !v.absent())
+      literal.number = v.as_decimal();
     literal.instant = parse_moment(value.as_text(), 0);
     if (parse_duration(value.as_text()) || value.as_text() == "now") literal.instant.reset();
     std::array<unsigned char, 16> bytes;
@@ -95,7 +98,8 @@ std::optional<int> compare(const Value& v, const Literal& l) {
     case Kind::decimal: return l.number ? order_numbers(v.as_decimal(), *l.number) : std::nullopt;
     case Kind::boolean:
       if (l.value.kind() == Kind::boolean) return order(v.as_boolean(), l.value.as_boolean());
-      if (l.value.is_textual() && (l.value.as_text() == "true" || l.value.as_text() == "false")) return order(v.as_boolean(), l.value.as_text() == "true");
+      if (l.value.is_textual() && (l.value.as_text() == "true" || l.value.as_text() == "false"))
+        return order(v.as_boolean(), l.value.as_text() == "true");
       return std::nullopt;
     case Kind::timestamp:
       if (l.instant) return order(v.as_integer(), *l.instant);
@@ -127,7 +131,8 @@ std::optional<int> compare(const Value& a, const Value& b) {
     if (a.absent()) return std::nullopt;
     if (a.kind() == Kind::ip) return compare(a, make_literal(b));
     if (a.is_textual()) return order(a.as_text(), b.as_text());
-    if (a.kind() == Kind::decimal || b.kind() == Kind::decimal) return order_numbers(a.as_number(), b.as_number());
+    if (a.kind() == Kind::decimal || b.kind() == Kind::decimal)
+      return order_numbers(a.as_number(), b.as_number());
     return order(a.as_integer(), b.as_integer());
   }
   return b.absent() ? std::nullopt : compare(a, make_literal(b));
@@ -180,7 +185,8 @@ Truth evaluate(const std::vector<Condition::Node>& nodes, std::uint32_t index, c
     case Form::is_truth: {
       Value v = event.get(n.field);
       Truth is = v.kind() == Kind::boolean ? truth(v.as_boolean()) : Truth::unknown;
-      if (v.kind() == Kind::text && (v.as_text() == "true" || v.as_text() == "false")) is = truth(v.as_text() == "true");
+      if (v.kind() == Kind::text && (v.as_text() == "true" || v.as_text() == "false"))
+        is = truth(v.as_text() == "true");
       return truth(is == n.constant);
     }
     case Form::like: {
@@ -192,7 +198,8 @@ Truth evaluate(const std::vector<Condition::Node>& nodes, std::uint32_t index, c
       if (v.absent()) return Truth::unknown;
       std::size_t from, to;
       Regex::Outcome outcome = n.regex->match(text_of(v, holder), &from, &to);
-      return outcome == Regex::Outcome::too_expensive ? Truth::unknown : truth(outcome == Regex::Outcome::match);
+      return outcome == Regex::Outcome::too_expensive ? Truth::unknown
+                                                      : truth(outcome == Regex::Outcome::match);
     }
     case Form::has: {
       if (n.field != kNoField) {
@@ -200,7 +207,8 @@ Truth evaluate(const std::vector<Condition::Node>& nodes, std::uint32_t index, c
         return v.absent() ? Truth::unknown : truth(n.words->all_in(text_of(v, holder)));
       }
       for (std::size_t piece = 0; piece < n.words->pieces(); ++piece)
-        if (!event.any_text([&](std::string_view text) { return n.words->piece_in(piece, text); })) return Truth::no;
+        if (!event.any_text([&](std::string_view text) { return n.words->piece_in(piece, text); }))
+          return Truth::no;
       return Truth::yes;
     }
   }
@@ -219,7 +227,9 @@ Condition::Condition() {
 }
 Condition::Condition(std::shared_ptr<const Tree> tree) : tree_(std::move(tree)) {}
 
-Truth Condition::evaluate(const FieldReader& event) const { return dingle::evaluate(tree_->nodes, tree_->root, event); }
+Truth Condition::evaluate(const FieldReader& event) const {
+  return dingle::evaluate(tree_->nodes, tree_->root, event);
+}
 const std::vector<Condition::Bound>& Condition::bounds() const { return tree_->bounds; }
 const std::vector<std::string>& Condition::required_words() const { return tree_->required_words; }
 const std::vector<FieldId>& Condition::fields() const { return tree_->fields; }

@@ -5,11 +5,11 @@
 //   c->evaluate(reader) == Truth::yes
 //
 // Beyond the standard: dotted names need no quotes; `field matches 'regex'` (PCRE2, anywhere in the text);
-// `has 'words'` (every word, any case, in the body or any text field) and `field has 'words'`; a boolean field may stand
-// alone. A field that an event lacks is null, and comparisons with null are unknown, as in SQL.
-// Values compare by type: numbers as numbers, timestamps and addresses with their written form; a text compares with a
-// number if it is one as a whole, and is unknown otherwise.
-// Immutable once parsed; many threads may evaluate it. Evaluating allocates nothing but for timestamps against texts.
+// `has 'words'` (every word, any case, in the body or any text field) and `field has 'words'`; a boolean
+// field may stand alone. A field that an event lacks is null, and comparisons with null are unknown, as in
+// SQL. Values compare by type: numbers as numbers, timestamps and addresses with their written form; a text
+// compares with a number if it is one as a whole, and is unknown otherwise. Immutable once parsed; many
+// threads may evaluate it. Evaluating allocates nothing but for timestamps against texts.
 #pragma once
 
 #include <array>
@@ -58,7 +58,8 @@ class Condition {
   Truth evaluate(const FieldReader& event) const;
   bool holds(const FieldReader& event) const { return evaluate(event) == Truth::yes; }
 
-  // What a store needs to leave out whole blocks: every event for which the condition holds satisfies all of these.
+  // What a store needs to leave out whole blocks: every event for which the condition holds satisfies all of
+  // these.
   struct Bound {
     FieldId field;
     Comparison comparison;

@@ -22,22 +22,29 @@ std::string lower(std::string_view text) {
   return out;
 }
 
-const std::vector<std::string> kWords{"and", "or", "not", "in", "between", "like", "escape", "is", "null", "true", "false", "unknown", "matches", "has", "timestamp"};
+const std::vector<std::string> kWords{"and",  "or",   "not",   "in",      "between", "like", "escape",   "is",
+                                      "null", "true", "false", "unknown", "matches", "has",  "timestamp"};
 
 }  // namespace
 
 class ConditionParser {
  public:
-  explicit ConditionParser(std::string_view text) : text_(text), tree_(std::make_shared<Condition::Tree>()) { tree_->text = std::string(text); }
+  explicit ConditionParser(std::string_view text) : text_(text), tree_(std::make_shared<Condition::Tree>()) {
+    tree_->text = std::string(text);
+  }
 
   Result<Condition> parse() {
-    if (text_.size() > kLongestCondition) return Problem{"the condition is longer than 20000 bytes", "", kLongestCondition, 1};
+    if (text_.size() > kLongestCondition)
+      return Problem{"the condition is longer than 20000 bytes", "", kLongestCondition, 1};
     if (!advance()) return problem_;
-    if (token_.form == Token::Form::end) return Problem{"the condition is empty", "for instance: status >= 500", 0, 0};
+    if (token_.form == Token::Form::end)
+      return Problem{"the condition is empty", "for instance: status >= 500", 0, 0};
     std::uint32_t root = 0;
     if (!either(root, 0)) return problem_;
     if (token_.form != Token::Form::end) {
-      expected("`and`, `or` or the end of the condition", lower(token_.text) == "==" ? "SQL compares with a single =" : did_you_mean(lower(token_.text), {"and", "or"}));
+      expected("`and`, `or` or the end of the condition",
+               lower(token_.text) == "==" ? "SQL compares with a single ="
+                                          : did_you_mean(lower(token_.text), {"and", "or"}));
       return problem_;
     }
     tree_->root = root;
@@ -55,11 +62,15 @@ class ConditionParser {
     return false;
   }
   bool expected(const std::string& what, std::string hint = "") {
-    std::string found = token_.form == Token::Form::end ? "the end of the condition" : "`" + std::string(text_.substr(token_.offset, token_.length)) + "`";
-    return fail("expected " + what + ", found " + found, std::move(hint), token_.offset, std::max<std::size_t>(1, token_.length));
+    std::string found = token_.form == Token::Form::end
+                            ? "the end of the condition"
+                            : "`" + std::string(text_.substr(token_.offset, token_.length)) + "`";
+    return fail("expected " + what + ", found " + found, std::move(hint), token_.offset,
+                std::max<std::size_t>(1, token_.length));
   }
   bool advance() {
-    while (at_ < text_.size() && std::string_view(" \t\r\n").find(text_[at_]) != std::string_view::npos) ++at_;
+    while (at_ < text_.size() && std::string_view(" \t\r\n").find(text_[at_]) != std::string_view::npos)
+      ++at_;
     token_ = {};
     token_.offset = at_;
     if (at_ == text_.size()) return true;
@@ -69,36 +80,53 @@ class ConditionParser {
     std::size_t i = at_;
     if (c == '\'' || c == '"') {
       for (++i;; ++i) {
-        if (i >= text_.size()) return fail(c == '\'' ? "this text has no closing quote" : "this name has no closing quote", "end it with " + std::string(1, c), at_, 1);
-        if (text_[i] != c) token_.text += text_[i];
-        else if (i + 1 < text_.size() && text_[i + 1] == c) token_.text += text_[i++];
-        else break;
+        if (i >= text_.size())
+          return fail(c == '\'' ? "this text has no closing quote" : "this name has no closing quote",
+                      "end it with " + std::string(1, c), at_, 1);
+        if (text_[i] != c)
+          token_.text += text_[i];
+        else if (i + 1 < text_.size() && text_[i + 1] == c)
+          token_.text += text_[i++];
+        else
+          break;
       }
       ++i;
       token_.form = c == '\'' ? Token::Form::text : Token::Form::quoted_name;
     } else if (letter(c)) {
-      while (i < text_.size() && (letter(text_[i]) || digit(text_[i]) || (text_[i] == '.' && i + 1 < text_.size() && (letter(text_[i + 1]) || digit(text_[i + 1]))))) ++i;
+      while (i < text_.size() &&
+             (letter(text_[i]) || digit(text_[i]) ||
+              (text_[i] == '.' && i + 1 < text_.size() && (letter(text_[i + 1]) || digit(text_[i + 1])))))
+        ++i;
       token_.form = Token::Form::name;
       token_.text = std::string(text_.substr(at_, i - at_));
-    } else if (digit(c) || ((c == '-' || c == '+' || c == '.') && i + 1 < text_.size() && (digit(text_[i + 1]) || text_[i + 1] == '.'))) {
-      for (++i; i < text_.size() && (digit(text_[i]) || text_[i] == '.' || lower_ascii(text_[i]) == 'e' || ((text_[i] == '-' || text_[i] == '+') && lower_ascii(text_[i - 1]) == 'e'));) ++i;
+    } else if (digit(c) || ((c == '-' || c == '+' || c == '.') && i + 1 < text_.size() &&
+                            (digit(text_[i + 1]) || text_[i + 1] == '.'))) {
+      for (++i;
+           i < text_.size() && (digit(text_[i]) || text_[i] == '.' || lower_ascii(text_[i]) == 'e' ||
+                                ((text_[i] == '-' || text_[i] == '+') && lower_ascii(text_[i - 1]) == 'e'));)
+        ++i;
       token_.form = Token::Form::number;
       token_.text = std::string(text_.substr(at_, i - at_));
     } else {
-      for (std::string_view sign : {"<>", "!=", "<=", ">=", "==", "&&", "||", "=", "<", ">", "(", ")", ",", "!"})
+      for (std::string_view sign :
+           {"<>", "!=", "<=", ">=", "==", "&&", "||", "=", "<", ">", "(", ")", ",", "!"})
         if (text_.substr(i, sign.size()) == sign) {
           token_.form = Token::Form::sign;
           token_.text = std::string(sign);
           i += sign.size();
           break;
         }
-      if (token_.form != Token::Form::sign) return fail("unexpected `" + std::string(1, c) + "`", c == ':' ? "conditions are SQL: field = 'value'" : "", at_, 1);
+      if (token_.form != Token::Form::sign)
+        return fail("unexpected `" + std::string(1, c) + "`",
+                    c == ':' ? "conditions are SQL: field = 'value'" : "", at_, 1);
     }
     token_.length = i - at_;
     at_ = i;
     return true;
   }
-  bool is_word(const char* word) const { return token_.form == Token::Form::name && lower(token_.text) == word; }
+  bool is_word(const char* word) const {
+    return token_.form == Token::Form::name && lower(token_.text) == word;
+  }
   bool is_sign(const char* sign) const { return token_.form == Token::Form::sign && token_.text == sign; }
 
   // ---- grammar ----
@@ -161,12 +189,19 @@ class ConditionParser {
     return predicate(field, out);
   }
   bool field_name(FieldId& field, const char* what) {
-    const bool reserved = token_.form == Token::Form::name && std::find(kWords.begin(), kWords.end(), lower(token_.text)) != kWords.end() && !is_word("timestamp");
+    const bool reserved = token_.form == Token::Form::name &&
+                          std::find(kWords.begin(), kWords.end(), lower(token_.text)) != kWords.end() &&
+                          !is_word("timestamp");
     if ((token_.form != Token::Form::name && token_.form != Token::Form::quoted_name) || reserved)
-      return expected(what, token_.form == Token::Form::text ? "names stand without quotes or in double quotes: a condition starts with a field" : "");
+      return expected(what,
+                      token_.form == Token::Form::text
+                          ? "names stand without quotes or in double quotes: a condition starts with a field"
+                          : "");
     field = field_id(token_.text);
-    if (field == kNoField) return expected(what, "too many field names are known already, or this one is too long");
-    if (std::find(tree_->fields.begin(), tree_->fields.end(), field) == tree_->fields.end()) tree_->fields.push_back(field);
+    if (field == kNoField)
+      return expected(what, "too many field names are known already, or this one is too long");
+    if (std::find(tree_->fields.begin(), tree_->fields.end(), field) == tree_->fields.end())
+      tree_->fields.push_back(field);
     return advance();
   }
   bool predicate(FieldId field, std::uint32_t& out) {
@@ -176,11 +211,14 @@ class ConditionParser {
       if (!advance()) return false;
       bool negated = is_word("not");
       if (negated && !advance()) return false;
-      if (is_word("null")) node.form = Form::is_null;
+      if (is_word("null"))
+        node.form = Form::is_null;
       else if (is_word("true") || is_word("false") || is_word("unknown")) {
         node.form = Form::is_truth;
         node.constant = is_word("true") ? Truth::yes : is_word("false") ? Truth::no : Truth::unknown;
-      } else return expected("`null`, `true`, `false` or `unknown`", did_you_mean(lower(token_.text), {"null", "true", "false", "unknown"}));
+      } else
+        return expected("`null`, `true`, `false` or `unknown`",
+                        did_you_mean(lower(token_.text), {"null", "true", "false", "unknown"}));
       out = add(std::move(node));
       if (negated) out = add(Form::negation, out, 0);
       return advance();
@@ -188,25 +226,36 @@ class ConditionParser {
     bool negated = is_word("not");
     if (negated && !advance()) return false;
     bool ok = true;
-    if (is_word("in")) ok = in(node, out);
-    else if (is_word("between")) ok = between(field, out);
-    else if (is_word("like")) ok = like(node, out);
-    else if (is_word("matches")) ok = matches(node, out);
-    else if (is_word("has")) ok = advance() && has(field, out);
-    else if (negated) return expected("`in`, `between`, `like`, `matches` or `has`");
-    else return comparison(node, out);
+    if (is_word("in"))
+      ok = in(node, out);
+    else if (is_word("between"))
+      ok = between(field, out);
+    else if (is_word("like"))
+      ok = like(node, out);
+    else if (is_word("matches"))
+      ok = matches(node, out);
+    else if (is_word("has"))
+      ok = advance() && has(field, out);
+    else if (negated)
+      return expected("`in`, `between`, `like`, `matches` or `has`");
+    else
+      return comparison(node, out);
     if (ok && negated) out = add(Form::negation, out, 0);
     return ok;
   }
   bool comparison(Node& node, std::uint32_t& out) {
-    static constexpr std::pair<const char*, Comparison> kSigns[] = {{"=", Comparison::equal}, {"<>", Comparison::not_equal}, {"<", Comparison::less},
-                                                                    {"<=", Comparison::less_or_equal}, {">", Comparison::greater}, {">=", Comparison::greater_or_equal}};
+    static constexpr std::pair<const char*, Comparison> kSigns[] = {
+        {"=", Comparison::equal},   {"<>", Comparison::not_equal},
+        {"<", Comparison::less},    {"<=", Comparison::less_or_equal},
+        {">", Comparison::greater}, {">=", Comparison::greater_or_equal}};
     for (auto [sign, comparison] : kSigns)
       if (is_sign(sign)) {
         if (!advance()) return false;
         node.comparison = comparison;
         node.form = Form::compare;
-        const bool other_field = token_.form == Token::Form::quoted_name || (token_.form == Token::Form::name && !is_word("true") && !is_word("false") && !is_word("timestamp") && !is_word("null"));
+        const bool other_field = token_.form == Token::Form::quoted_name ||
+                                 (token_.form == Token::Form::name && !is_word("true") && !is_word("false") &&
+                                  !is_word("timestamp") && !is_word("null"));
         if (other_field) {
           node.form = Form::compare_fields;
           if (!field_name(node.other, "a value or a field's name")) return false;
@@ -218,8 +267,13 @@ class ConditionParser {
       }
     if (is_sign("==")) return expected("a comparison", "SQL compares with a single =");
     if (is_sign("!=")) return expected("a comparison", "SQL writes <> for `is not equal`");
-    const bool ends = token_.form == Token::Form::end || is_word("and") || is_word("or") || is_sign(")") || is_sign("&&") || is_sign("||");
-    if (!ends) return expected("a comparison after the field", token_.form == Token::Form::name ? did_you_mean(lower(token_.text), kWords) : "=, <>, <, <=, >, >=, in, between, like, is, matches or has");
+    const bool ends = token_.form == Token::Form::end || is_word("and") || is_word("or") || is_sign(")") ||
+                      is_sign("&&") || is_sign("||");
+    if (!ends)
+      return expected("a comparison after the field",
+                      token_.form == Token::Form::name
+                          ? did_you_mean(lower(token_.text), kWords)
+                          : "=, <>, <, <=, >, >=, in, between, like, is, matches or has");
     node.form = Form::is_truth;  // a boolean field alone
     node.constant = Truth::yes;
     out = add(std::move(node));
@@ -234,9 +288,13 @@ class ConditionParser {
       const char* end = token_.text.data() + token_.text.size();
       std::int64_t integer = 0;
       double decimal = 0;
-      if (auto r = std::from_chars(from, end, integer); r.ec == std::errc() && r.ptr == end) value = Value::integer(integer);
-      else if (auto d = std::from_chars(from, end, decimal); d.ec == std::errc() && d.ptr == end) value = Value::decimal(decimal);
-      else return fail("`" + token_.text + "` is not a number", "texts stand in single quotes", token_.offset, token_.length);
+      if (auto r = std::from_chars(from, end, integer); r.ec == std::errc() && r.ptr == end)
+        value = Value::integer(integer);
+      else if (auto d = std::from_chars(from, end, decimal); d.ec == std::errc() && d.ptr == end)
+        value = Value::decimal(decimal);
+      else
+        return fail("`" + token_.text + "` is not a number", "texts stand in single quotes", token_.offset,
+                    token_.length);
     } else if (is_word("true") || is_word("false")) {
       value = Value::boolean(is_word("true"));
     } else if (is_word("timestamp")) {
@@ -278,13 +336,15 @@ class ConditionParser {
   }
   bool like(Node& node, std::uint32_t& out) {
     if (!advance()) return false;
-    if (token_.form != Token::Form::text) return expected("a text in single quotes", "% stands for any text, _ for one character");
+    if (token_.form != Token::Form::text)
+      return expected("a text in single quotes", "% stands for any text, _ for one character");
     node.form = Form::like;
     node.pattern = token_.text;
     if (!advance()) return false;
     if (is_word("escape")) {
       if (!advance()) return false;
-      if (token_.form != Token::Form::text || token_.text.size() != 1) return expected("one character in single quotes");
+      if (token_.form != Token::Form::text || token_.text.size() != 1)
+        return expected("one character in single quotes");
       node.escape = token_.text[0];
       if (!advance()) return false;
     }
@@ -295,14 +355,17 @@ class ConditionParser {
     if (!advance()) return false;
     if (token_.form != Token::Form::text) return expected("a regex in single quotes");
     auto regex = Regex::compile(token_.text, Regex::Where::anywhere);
-    if (!regex) return fail(regex.problem().message, regex.problem().hint, token_.offset + 1 + regex.problem().offset, 1);
+    if (!regex)
+      return fail(regex.problem().message, regex.problem().hint, token_.offset + 1 + regex.problem().offset,
+                  1);
     node.form = Form::matches;
     node.regex = std::move(*regex);
     out = add(std::move(node));
     return advance();
   }
   bool has(FieldId field, std::uint32_t& out) {
-    if (token_.form != Token::Form::text) return expected("words in single quotes", "for instance: has 'berth occupied'");
+    if (token_.form != Token::Form::text)
+      return expected("words in single quotes", "for instance: has 'berth occupied'");
     Node node;
     node.form = Form::has;
     node.field = field;
@@ -322,8 +385,10 @@ class ConditionParser {
       tree_->bounds.push_back({n.field, n.comparison, n.literals[0]});
       const Value& v = n.literals[0].value;
       // Not for other readings of the text: an address or a time may be written in several ways.
-      if (n.comparison == Comparison::equal && v.kind() == Kind::text && !n.literals[0].number && !n.literals[0].instant && !n.literals[0].address && v.as_text() != "true" && v.as_text() != "false")
-        for_each_word(v.as_text(), [&](std::string_view word) { tree_->required_words.push_back(lower(word)); });
+      if (n.comparison == Comparison::equal && v.kind() == Kind::text && !n.literals[0].number &&
+          !n.literals[0].instant && !n.literals[0].address && v.as_text() != "true" && v.as_text() != "false")
+        for_each_word(v.as_text(),
+                      [&](std::string_view word) { tree_->required_words.push_back(lower(word)); });
     } else if (n.form == Form::has) {
       for (const std::string& word : n.words->words()) tree_->required_words.push_back(word);
     }

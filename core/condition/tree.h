@@ -8,16 +8,29 @@
 namespace dingle {
 
 struct Condition::Node {
-  enum class Form : std::uint8_t { constant, both, either, negation, compare, compare_fields, in, like, is_null, is_truth, matches, has };
+  enum class Form : std::uint8_t {
+    constant,
+    both,
+    either,
+    negation,
+    compare,
+    compare_fields,
+    in,
+    like,
+    is_null,
+    is_truth,
+    matches,
+    has
+  };
   Form form = Form::constant;
   Truth constant = Truth::yes;        // constant; is_truth: the value asked for
   std::uint32_t left = 0, right = 0;  // both, either, negation: nodes
   FieldId field = kNoField;           // has: kNoField for the whole event
   FieldId other = kNoField;           // compare_fields
   Comparison comparison = Comparison::equal;
-  std::vector<Literal> literals;      // compare: one; in: all
-  std::string pattern;                // like: as written
-  char escape = '\0';                 // like
+  std::vector<Literal> literals;  // compare: one; in: all
+  std::string pattern;            // like: as written
+  char escape = '\0';             // like
   std::optional<Regex> regex;
   std::optional<WordQuery> words;
 };

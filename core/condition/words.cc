@@ -22,7 +22,8 @@ WordQuery::WordQuery(std::string_view text) {
 bool WordQuery::piece_in(std::size_t which, std::string_view text) const {
   const std::string& piece = pieces_[which];
   if (piece.size() > text.size()) return false;
-  const char first[2] = {piece[0], static_cast<char>(piece[0] >= 'a' && piece[0] <= 'z' ? piece[0] - 32 : piece[0])};
+  const char first[2] = {piece[0],
+                         static_cast<char>(piece[0] >= 'a' && piece[0] <= 'z' ? piece[0] - 32 : piece[0])};
   const std::size_t last_start = text.size() - piece.size();
   for (std::size_t i = 0; i <= last_start; ++i) {
     if (text[i] != first[0] && text[i] != first[1]) continue;

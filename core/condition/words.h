@@ -1,5 +1,5 @@
-// Words of a text, for the full-text test `has`: runs of ASCII letters, digits and bytes from 0x80; ASCII case does not
-// count. "GET /gate/7" has the words get, gate, 7.
+// Words of a text, for the full-text test `has`: runs of ASCII letters, digits and bytes from 0x80; ASCII
+// case does not count. "GET /gate/7" has the words get, gate, 7.
 #pragma once
 
 #include <string>
@@ -25,7 +25,8 @@ void for_each_word(std::string_view text, Take take) {
   }
 }
 
-// What `has 'a b-c'` looks for: each piece between blanks must occur, its signs included, with word borders at its ends.
+// What `has 'a b-c'` looks for: each piece between blanks must occur, its signs included, with word borders
+// at its ends.
 class WordQuery {
  public:
   explicit WordQuery(std::string_view text);

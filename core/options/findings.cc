@@ -29,31 +29,42 @@ void Findings::error_within(const Node& scalar, const Problem& problem) {
     std::size_t at = quote ? 1 : 0, offset = 0;
     bool same = true;
     while (offset < problem.offset && at < raw.size()) {  // walk both texts side by side
-      if (quote == '\'' && raw.substr(at, 2) == "''") ++at;
-      else if (quote == '"' && raw[at] == '\\') ++at;
-      else if (offset < scalar.scalar.size() && raw[at] != scalar.scalar[offset]) same = false;
+      if (quote == '\'' && raw.substr(at, 2) == "''")
+        ++at;
+      else if (quote == '"' && raw[at] == '\\')
+        ++at;
+      else if (offset < scalar.scalar.size() && raw[at] != scalar.scalar[offset])
+        same = false;
       ++at, ++offset;
     }
-    if (same && offset == problem.offset) place.column += at;
-    else length = 1;
+    if (same && offset == problem.offset)
+      place.column += at;
+    else
+      length = 1;
   }
   error(place, length, problem.message, problem.hint);
 }
 
 std::size_t Findings::errors() const {
-  return static_cast<std::size_t>(std::count_if(all_.begin(), all_.end(), [](const Finding& f) { return f.is_error; }));
+  return static_cast<std::size_t>(
+      std::count_if(all_.begin(), all_.end(), [](const Finding& f) { return f.is_error; }));
 }
 
 void Findings::sort() {
-  std::stable_sort(all_.begin(), all_.end(), [](const Finding& a, const Finding& b) { return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column); });
+  std::stable_sort(all_.begin(), all_.end(), [](const Finding& a, const Finding& b) {
+    return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column);
+  });
 }
 
 std::string render(const Finding& f, std::string_view file, std::string_view source, bool color) {
-  auto paint = [&](const char* code, const std::string& text) { return color ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text; };
+  auto paint = [&](const char* code, const std::string& text) {
+    return color ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
+  };
   std::string out;
   std::string where = std::string(file);
   if (f.place.line) where += ":" + std::to_string(f.place.line) + ":" + std::to_string(f.place.column);
-  out += paint("1", where + ":") + " " + (f.is_error ? paint("1;31", "error:") : paint("1;33", "warning:")) + " " + paint("1", f.message) + "\n";
+  out += paint("1", where + ":") + " " + (f.is_error ? paint("1;31", "error:") : paint("1;33", "warning:")) +
+         " " + paint("1", f.message) + "\n";
   std::string number = std::to_string(f.place.line);
   std::string margin(number.size() + 2, ' ');
   if (f.place.line) {
@@ -66,12 +77,16 @@ std::string render(const Finding& f, std::string_view file, std::string_view sou
     std::string caret;
     std::size_t shown_length = 0;
     for (std::size_t i = from; i + 1 < column + length && i < from + kWidth; ++i) {
-      if (i < line.size() && (static_cast<unsigned char>(line[i]) & 0xC0) == 0x80) continue;  // one column a character
-      if (i + 1 < column) caret += i < line.size() && line[i] == '\t' ? '\t' : ' ';
-      else caret += shown_length++ == 0 ? '^' : '~';
+      if (i < line.size() && (static_cast<unsigned char>(line[i]) & 0xC0) == 0x80)
+        continue;  // one column a character
+      if (i + 1 < column)
+        caret += i < line.size() && line[i] == '\t' ? '\t' : ' ';
+      else
+        caret += shown_length++ == 0 ? '^' : '~';
     }
     if (shown_length == 0) caret += '^';
-    out += "  " + paint("2", number + " |") + " " + shown + "\n" + margin + " " + paint("2", "|") + " " + paint("1;31", caret) + "\n";
+    out += "  " + paint("2", number + " |") + " " + shown + "\n" + margin + " " + paint("2", "|") + " " +
+           paint("1;31", caret) + "\n";
   }
   if (!f.hint.empty()) out += margin + " " + paint("2", "=") + " " + f.hint + "\n";
   return out;

@@ -23,11 +23,20 @@ class Findings {
  public:
   // `source`: the text that the nodes were read from; used to find places within scalars. Not owned.
   explicit Findings(std::string_view source) : source_(source) {}
-  void error(Place place, std::size_t length, std::string message, std::string hint = "") { all_.push_back({true, place, length, std::move(message), std::move(hint)}); }
-  void warning(Place place, std::size_t length, std::string message, std::string hint = "") { all_.push_back({false, place, length, std::move(message), std::move(hint)}); }
-  void error(const Node& node, std::string message, std::string hint = "") { error(node.place, node_length(node), std::move(message), std::move(hint)); }
-  void warning(const Node& node, std::string message, std::string hint = "") { warning(node.place, node_length(node), std::move(message), std::move(hint)); }
-  // A problem within the text of a scalar (a template, a condition): placed where that part stands in the source.
+  void error(Place place, std::size_t length, std::string message, std::string hint = "") {
+    all_.push_back({true, place, length, std::move(message), std::move(hint)});
+  }
+  void warning(Place place, std::size_t length, std::string message, std::string hint = "") {
+    all_.push_back({false, place, length, std::move(message), std::move(hint)});
+  }
+  void error(const Node& node, std::string message, std::string hint = "") {
+    error(node.place, node_length(node), std::move(message), std::move(hint));
+  }
+  void warning(const Node& node, std::string message, std::string hint = "") {
+    warning(node.place, node_length(node), std::move(message), std::move(hint));
+  }
+  // A problem within the text of a scalar (a template, a condition): placed where that part stands in the
+  // source.
   void error_within(const Node& scalar, const Problem& problem);
 
   const std::vector<Finding>& all() const { return all_; }
@@ -35,7 +44,9 @@ class Findings {
   void sort();  // by place
 
  private:
-  static std::size_t node_length(const Node& node) { return node.is_scalar() ? std::max<std::size_t>(1, node.scalar.size() + 2 * node.quoted) : 1; }
+  static std::size_t node_length(const Node& node) {
+    return node.is_scalar() ? std::max<std::size_t>(1, node.scalar.size() + 2 * node.quoted) : 1;
+  }
   std::string_view source_;
   std::vector<Finding> all_;
 };

@@ -27,7 +27,9 @@ struct Node {
   bool is_scalar() const { return form == Form::scalar; }
   bool is_list() const { return form == Form::list; }
   bool is_map() const { return form == Form::map; }
-  const char* form_name() const { return is_scalar() ? "a single value" : is_list() ? "a list" : is_map() ? "a map" : "nothing"; }
+  const char* form_name() const {
+    return is_scalar() ? "a single value" : is_list() ? "a list" : is_map() ? "a map" : "nothing";
+  }
 };
 
 struct Node::Entry {

@@ -18,7 +18,9 @@ bool parse_size(std::string_view text, std::int64_t& bytes) {
   if (error != std::errc() || number < 0) return false;
   std::string_view unit(end, static_cast<std::size_t>(text.data() + text.size() - end));
   static constexpr std::pair<std::string_view, std::int64_t> kUnits[] = {
-      {"", 1}, {"B", 1}, {"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1LL << 40}, {"KB", 1000}, {"kB", 1000}, {"MB", 1000000}, {"GB", 1000000000}, {"TB", 1000000000000}};
+      {"", 1},          {"B", 1},           {"KiB", 1 << 10},     {"MiB", 1 << 20},
+      {"GiB", 1 << 30}, {"TiB", 1LL << 40}, {"KB", 1000},         {"kB", 1000},
+      {"MB", 1000000},  {"GB", 1000000000}, {"TB", 1000000000000}};
   for (auto [name, factor] : kUnits)
     if (unit == name) return !__builtin_mul_overflow(number, factor, &bytes);
   return false;
@@ -58,16 +60,20 @@ const char* option_type_name(OptionType type) {
 bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findings& findings) {
   auto wrong = [&](std::string hint = "") {
     std::string found = node.is_scalar() ? "`" + node.scalar + "`" : node.form_name();
-    findings.error(node, std::string("`") + spec.name + "` takes " + option_type_name(spec.type) + ", found " + found, std::move(hint));
+    findings.error(
+        node, std::string("`") + spec.name + "` takes " + option_type_name(spec.type) + ", found " + found,
+        std::move(hint));
     return false;
   };
   auto too_small = [&](const std::string& least) {
-    findings.error(node, std::string("`") + spec.name + "` is at least " + least + ", found `" + node.scalar + "`");
+    findings.error(node,
+                   std::string("`") + spec.name + "` is at least " + least + ", found `" + node.scalar + "`");
     return false;
   };
   auto valid_field = [&](const Node& item) {
     if (is_field_name(item.scalar)) return true;
-    findings.error(item, "`" + item.scalar + "` is not a field's name", "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
+    findings.error(item, "`" + item.scalar + "` is not a field's name",
+                   "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
     return false;
   };
   switch (spec.type) {
@@ -90,7 +96,8 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       const std::vector<Node> one{node};
       for (const Node& item : node.is_list() ? node.items : one) {
         if (!item.is_scalar()) {
-          findings.error(item, std::string("`") + spec.name + "` takes " + option_type_name(spec.type) + ", found " + item.form_name() + " in it");
+          findings.error(item, std::string("`") + spec.name + "` takes " + option_type_name(spec.type) +
+                                   ", found " + item.form_name() + " in it");
           return false;
         }
         if (spec.type == OptionType::fields && !valid_field(item)) return false;
@@ -107,12 +114,15 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       return held.number >= spec.least ? true : too_small(std::to_string(spec.least));
     }
     case OptionType::boolean:
-      if (!node.is_scalar() || node.quoted || (node.scalar != "true" && node.scalar != "false")) return wrong();
+      if (!node.is_scalar() || node.quoted || (node.scalar != "true" && node.scalar != "false"))
+        return wrong();
       held.number = node.scalar == "true";
       return true;
     case OptionType::size:
-      if (!node.is_scalar() || !parse_size(node.scalar, held.number)) return wrong("units: B, KiB, MiB, GiB, TiB, KB, MB, GB, TB");
-      return held.number >= spec.least ? true : too_small(format_size(static_cast<std::uint64_t>(spec.least)));
+      if (!node.is_scalar() || !parse_size(node.scalar, held.number))
+        return wrong("units: B, KiB, MiB, GiB, TiB, KB, MB, GB, TB");
+      return held.number >= spec.least ? true
+                                       : too_small(format_size(static_cast<std::uint64_t>(spec.least)));
     case OptionType::duration: {
       auto d = node.is_scalar() ? parse_duration(node.scalar) : std::nullopt;
       if (!d) return wrong("units: ns, us, ms, s, m, h, d, w");
@@ -123,7 +133,9 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       if (!node.is_scalar()) return wrong(one_of(spec.choices));
       held.text = node.scalar;
       if (std::find(spec.choices.begin(), spec.choices.end(), held.text) != spec.choices.end()) return true;
-      findings.error(node, "`" + node.scalar + "` is no choice for `" + spec.name + "`", did_you_mean(node.scalar, spec.choices) + (did_you_mean(node.scalar, spec.choices).empty() ? "" : " ") + one_of(spec.choices));
+      findings.error(node, "`" + node.scalar + "` is no choice for `" + spec.name + "`",
+                     did_you_mean(node.scalar, spec.choices) +
+                         (did_you_mean(node.scalar, spec.choices).empty() ? "" : " ") + one_of(spec.choices));
       return false;
     case OptionType::values:
     case OptionType::renames: {
@@ -131,11 +143,13 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       bool ok = true;
       for (const auto& entry : node.entries) {
         if (!is_field_name(entry.key)) {
-          findings.error(entry.key_place, entry.key.size(), "`" + entry.key + "` is not a field's name", "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
+          findings.error(entry.key_place, entry.key.size(), "`" + entry.key + "` is not a field's name",
+                         "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
           ok = false;
         }
         if (!entry.value.is_scalar()) {
-          findings.error(entry.value, "a single value is expected here, found " + std::string(entry.value.form_name()));
+          findings.error(entry.value,
+                         "a single value is expected here, found " + std::string(entry.value.form_name()));
           ok = false;
         } else if (spec.type == OptionType::renames) {
           ok = valid_field(entry.value) && ok;
@@ -152,7 +166,8 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
   return false;
 }
 
-Options Options::read(const std::vector<OptionSpec>& specs, const Node& node, const std::string& owner, Findings& findings, const std::vector<std::string>& ignored) {
+Options Options::read(const std::vector<OptionSpec>& specs, const Node& node, const std::string& owner,
+                      Findings& findings, const std::vector<std::string>& ignored) {
   Options options;
   options.place_ = node.place;
   std::vector<std::string> known;
@@ -173,18 +188,22 @@ Options Options::read(const std::vector<OptionSpec>& specs, const Node& node, co
     }
   }
   if (node.form != Node::Form::nothing && !node.is_map()) {
-    findings.error(node, "`" + owner + "` takes a map of options, found " + std::string(node.form_name()), known.empty() ? "" : one_of(known));
+    findings.error(node, "`" + owner + "` takes a map of options, found " + std::string(node.form_name()),
+                   known.empty() ? "" : one_of(known));
     options.sound_ = false;
     return options;
   }
   for (const auto& entry : node.entries) {
-    auto spec = std::find_if(specs.begin(), specs.end(), [&](const OptionSpec& s) { return entry.key == s.name; });
+    auto spec =
+        std::find_if(specs.begin(), specs.end(), [&](const OptionSpec& s) { return entry.key == s.name; });
     if (spec == specs.end()) {
       if (std::find(ignored.begin(), ignored.end(), entry.key) != ignored.end()) continue;
       std::vector<std::string> all = known;
       all.insert(all.end(), ignored.begin(), ignored.end());
       std::string near = did_you_mean(entry.key, all);
-      findings.error(entry.key_place, entry.key.size(), "unknown option `" + entry.key + "` of `" + owner + "`", near.empty() ? one_of(all) : near);
+      findings.error(entry.key_place, entry.key.size(),
+                     "unknown option `" + entry.key + "` of `" + owner + "`",
+                     near.empty() ? one_of(all) : near);
       continue;
     }
     Held fresh;
@@ -214,7 +233,9 @@ const Options::Held& Options::held(std::string_view name) const {
   return it->second;
 }
 bool Options::given(std::string_view name) const { return held(name).given; }
-const Node* Options::node(std::string_view name) const { return held(name).given ? &held(name).node : nullptr; }
+const Node* Options::node(std::string_view name) const {
+  return held(name).given ? &held(name).node : nullptr;
+}
 const std::string& Options::text(std::string_view name) const { return held(name).text; }
 const std::vector<std::string>& Options::texts(std::string_view name) const { return held(name).texts; }
 std::int64_t Options::number(std::string_view name) const { return held(name).number; }

@@ -1,8 +1,9 @@
-// Options of components, declared once. From one table of OptionSpec come parsing, checking with places and suggestions,
-// the JSON Schema and the reference page.
+// Options of components, declared once. From one table of OptionSpec come parsing, checking with places and
+// suggestions, the JSON Schema and the reference page.
 //
 //   const ComponentSpec kTime{"time", "Takes the event's time from a field.", "time: { field: at }",
-//                             {{.name = "field", .type = OptionType::field, .text = "The field that holds it.", .required = true}}};
+//                             {{.name = "field", .type = OptionType::field, .text = "The field that holds
+//                             it.", .required = true}}};
 //   Options o = Options::read(kTime, node, findings);
 //   o.text("field")
 #pragma once
@@ -31,12 +32,12 @@ enum class OptionType {
   fields,     // a list of fields' names, or one
   templates,  // a list of templates, or one
   template_text,
-  condition,  // a search condition
-  zone,       // a time zone's name
-  values,     // a map of fields to values
-  renames,    // a map of fields to fields
-  references, // a list of names of other components, or one
-  section,    // a map with options of its own
+  condition,   // a search condition
+  zone,        // a time zone's name
+  values,      // a map of fields to values
+  renames,     // a map of fields to fields
+  references,  // a list of names of other components, or one
+  section,     // a map with options of its own
 };
 
 struct OptionSpec {
@@ -47,7 +48,7 @@ struct OptionSpec {
   bool required = false;
   std::vector<std::string> choices = {};
   std::vector<OptionSpec> section = {};
-  std::int64_t least = 0;     // integer, size, duration: smallest value allowed
+  std::int64_t least = 0;  // integer, size, duration: smallest value allowed
 };
 
 struct ComponentSpec {
@@ -57,25 +58,29 @@ struct ComponentSpec {
   std::vector<OptionSpec> options;
 };
 
-// The options of one component as read: typed, complete with fallbacks. Wrong ones were reported and hold their fallback.
+// The options of one component as read: typed, complete with fallbacks. Wrong ones were reported and hold
+// their fallback.
 class Options {
  public:
-  // Unknown keys, wrong types and units, missing required options go to `findings`. `ignored`: keys that another reads.
-  static Options read(const std::vector<OptionSpec>& specs, const Node& node, const std::string& owner, Findings& findings,
-                      const std::vector<std::string>& ignored = {});
+  // Unknown keys, wrong types and units, missing required options go to `findings`. `ignored`: keys that
+  // another reads.
+  static Options read(const std::vector<OptionSpec>& specs, const Node& node, const std::string& owner,
+                      Findings& findings, const std::vector<std::string>& ignored = {});
 
-  bool sound() const { return sound_; }             // nothing required is missing, nothing given is wrong
-  bool given(std::string_view name) const;          // written by the user
-  const Node* node(std::string_view name) const;    // where it was written; nullptr if it was not
-  Place place() const { return place_; }            // of the whole component
+  bool sound() const { return sound_; }           // nothing required is missing, nothing given is wrong
+  bool given(std::string_view name) const;        // written by the user
+  const Node* node(std::string_view name) const;  // where it was written; nullptr if it was not
+  Place place() const { return place_; }          // of the whole component
   const std::string& text(std::string_view name) const;
   const std::vector<std::string>& texts(std::string_view name) const;
   std::int64_t number(std::string_view name) const;  // integer, size (bytes), duration (ns)
   bool flag(std::string_view name) const;
-  const Node& tree(std::string_view name) const;     // values, renames; an empty node if not given
+  const Node& tree(std::string_view name) const;  // values, renames; an empty node if not given
   const Options& section(std::string_view name) const;
   // Replaces a text option, for what a command line says instead of the file.
-  void override_text(std::string_view name, std::string value) { held_.find(name)->second.text = std::move(value); }
+  void override_text(std::string_view name, std::string value) {
+    held_.find(name)->second.text = std::move(value);
+  }
 
  private:
   struct Held {
@@ -96,7 +101,7 @@ class Options {
 
 // "64KiB", "1GiB", "10MB", "512": bytes. Nothing if it is none.
 bool parse_size(std::string_view text, std::int64_t& bytes);
-std::string format_size(std::uint64_t bytes);  // "1.4 MiB"
+std::string format_size(std::uint64_t bytes);   // "1.4 MiB"
 const char* option_type_name(OptionType type);  // for people: "a duration such as 200ms or 6h"
 
 }  // namespace dingle

@@ -4,8 +4,14 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{"drop", "Takes away the events for which the condition holds. They are counted under this step.", "drop: { where: \"status < 400 and url.path like '/health%'\" }",
-                          {{.name = "where", .type = OptionType::condition, .text = "Which events to take away.", .required = true}}};
+const ComponentSpec kSpec{
+    "drop",
+    "Takes away the events for which the condition holds. They are counted under this step.",
+    "drop: { where: \"status < 400 and url.path like '/health%'\" }",
+    {{.name = "where",
+      .type = OptionType::condition,
+      .text = "Which events to take away.",
+      .required = true}}};
 
 class Drop final : public Step {
  public:
@@ -15,10 +21,14 @@ class Drop final : public Step {
       ++tally.dropped;
     });
   }
-  std::string stops_everything() const override { return where && where->text() == "true" ? "it drops every event" : ""; }
+  std::string stops_everything() const override {
+    return where && where->text() == "true" ? "it drops every event" : "";
+  }
 };
 
-const StepRegistration registration({kSpec, [](const StepMaking&) -> std::unique_ptr<Step> { return std::make_unique<Drop>(); }});
+const StepRegistration registration({kSpec, [](const StepMaking&) -> std::unique_ptr<Step> {
+                                       return std::make_unique<Drop>();
+                                     }});
 
 }  // namespace
 }  // namespace dingle

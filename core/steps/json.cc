@@ -8,13 +8,24 @@ namespace {
 
 const ComponentSpec kSpec{
     "json",
-    "Reads a JSON object (RFC 8259) and makes its members fields; members of inner objects get names with dots, lists are kept as lists. Null members are left out. "
+    "Reads a JSON object (RFC 8259) and makes its members fields; members of inner objects get names with "
+    "dots, lists are kept as lists. Null members are left out. "
     "What is no JSON object is kept as it is, marked with `dingle.unmatched`, and counted.",
     "json: { field: body }",
-    {{.name = "field", .type = OptionType::field, .fallback = "body", .text = "The field that holds the JSON text."},
+    {{.name = "field",
+      .type = OptionType::field,
+      .fallback = "body",
+      .text = "The field that holds the JSON text."},
      {.name = "prefix", .type = OptionType::text, .text = "Put before each name, for instance `payload.`."},
-     {.name = "depth", .type = OptionType::integer, .fallback = "8", .text = "How deep inner objects are taken apart; deeper ones are kept as maps.", .least = 1},
-     {.name = "keep", .type = OptionType::boolean, .fallback = "true", .text = "Keep the field that held the text (the body always stays)."}}};
+     {.name = "depth",
+      .type = OptionType::integer,
+      .fallback = "8",
+      .text = "How deep inner objects are taken apart; deeper ones are kept as maps.",
+      .least = 1},
+     {.name = "keep",
+      .type = OptionType::boolean,
+      .fallback = "true",
+      .text = "Keep the field that held the text (the body always stays)."}}};
 
 class Json final : public Step {
  public:
@@ -33,9 +44,11 @@ class Json final : public Step {
         return;
       }
       std::string_view text = input.is_textual() ? input.as_text() : std::string_view();
-      // The parser reads some bytes beyond the text; those exist within the line buffer, else the text is copied.
+      // The parser reads some bytes beyond the text; those exist within the line buffer, else the text is
+      // copied.
       const char* buffer = batch.buffer ? batch.buffer->bytes.get() : nullptr;
-      const bool in_buffer = buffer && text.data() >= buffer && text.data() + text.size() <= buffer + batch.buffer->size;
+      const bool in_buffer =
+          buffer && text.data() >= buffer && text.data() + text.size() <= buffer + batch.buffer->size;
       if (!in_buffer) {
         padded.assign(text);
         padded.reserve(text.size() + simdjson::SIMDJSON_PADDING);
@@ -47,7 +60,8 @@ class Json final : public Step {
       if (!error && !root.is_object()) error = simdjson::INCORRECT_TYPE;
       if (!error) members(batch, event, root.get_object().value_unsafe(), name, depth, tally);
       if (error) {
-        std::string_view why = error == simdjson::INCORRECT_TYPE ? "the JSON text is no object" : simdjson::error_message(error);
+        std::string_view why =
+            error == simdjson::INCORRECT_TYPE ? "the JSON text is no object" : simdjson::error_message(error);
         event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("json: " + std::string(why))));
         ++tally.failed;
         return;
@@ -58,7 +72,8 @@ class Json final : public Step {
   }
 
  private:
-  static void members(Batch& batch, Event& event, simdjson::dom::object object, std::string& name, std::int64_t depth_left, StepTally& tally) {
+  static void members(Batch& batch, Event& event, simdjson::dom::object object, std::string& name,
+                      std::int64_t depth_left, StepTally& tally) {
     const std::size_t length = name.size();
     for (auto [key, value] : object) {
       name.resize(length);

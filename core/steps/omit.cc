@@ -4,8 +4,11 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{"omit", "Takes fields away. A field that an event lacks is no error. Omitting `body` leaves it empty.", "omit: { fields: [ident, auth] }",
-                          {{.name = "fields", .type = OptionType::fields, .text = "The fields to take away.", .required = true}}};
+const ComponentSpec kSpec{
+    "omit",
+    "Takes fields away. A field that an event lacks is no error. Omitting `body` leaves it empty.",
+    "omit: { fields: [ident, auth] }",
+    {{.name = "fields", .type = OptionType::fields, .text = "The fields to take away.", .required = true}}};
 
 class Omit final : public Step {
  public:
@@ -13,8 +16,10 @@ class Omit final : public Step {
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
       for (FieldId field : fields) {
-        if (field == names::body) event.body = {};
-        else event.erase(field);
+        if (field == names::body)
+          event.body = {};
+        else
+          event.erase(field);
       }
       ++tally.out;
     });

@@ -7,10 +7,14 @@ namespace {
 
 const ComponentSpec kSpec{
     "parse",
-    "Takes a text apart with templates. They are tried in order, and the first that matches gives the event its fields. An event that none matches is kept as it "
+    "Takes a text apart with templates. They are tried in order, and the first that matches gives the event "
+    "its fields. An event that none matches is kept as it "
     "is, marked with `dingle.unmatched` and `dingle.unmatched.column`, and counted.",
     "parse:\n  templates:\n    - '{client.address:ip} {status:int}'\n    - '{message}'",
-    {{.name = "templates", .type = OptionType::templates, .text = "The templates, in the order in which they are tried.", .required = true},
+    {{.name = "templates",
+      .type = OptionType::templates,
+      .text = "The templates, in the order in which they are tried.",
+      .required = true},
      {.name = "field", .type = OptionType::field, .fallback = "body", .text = "The field to take apart."}}};
 
 class Parse final : public Step {
@@ -33,7 +37,8 @@ class Parse final : public Step {
         return;
       }
       std::string holder;
-      std::string_view text = input.is_textual() ? input.as_text() : batch.arena.copy(holder = input.to_string());
+      std::string_view text =
+          input.is_textual() ? input.as_text() : batch.arena.copy(holder = input.to_string());
       for (std::size_t i = 0; i < all.size(); ++i) {
         if (!all[i]->match(text, context, values.data())) continue;
         ++tally.matched[i];
@@ -54,9 +59,12 @@ class Parse final : public Step {
     event.reserve(batch.arena, slots.size());
     for (std::size_t i = 0; i < slots.size(); ++i) {
       if (values[i].absent()) continue;
-      if (slots[i].field == names::body) event.body = values[i].as_text();
-      else if (fresh && event.field_count < event.field_capacity) event.fields[event.field_count++] = {slots[i].field, values[i]};
-      else event.set(batch.arena, slots[i].field, values[i]);
+      if (slots[i].field == names::body)
+        event.body = values[i].as_text();
+      else if (fresh && event.field_count < event.field_capacity)
+        event.fields[event.field_count++] = {slots[i].field, values[i]};
+      else
+        event.set(batch.arena, slots[i].field, values[i]);
     }
   }
 
@@ -68,7 +76,8 @@ class Parse final : public Step {
       if (furthest.expected.empty() || m.offset > furthest.offset) furthest = std::move(m);
     }
     event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy(furthest.sentence())));
-    event.set(batch.arena, names::unmatched_column, Value::integer(static_cast<std::int64_t>(furthest.offset) + 1));
+    event.set(batch.arena, names::unmatched_column,
+              Value::integer(static_cast<std::int64_t>(furthest.offset) + 1));
   }
 };
 
@@ -84,7 +93,11 @@ std::unique_ptr<Step> make(const StepMaking& m) {
     auto compiled = Template::compile(texts[i], m.patterns, {}, problems);
     for (const Problem& p : problems) m.findings.error_within(at, p);
     for (std::size_t k = 0; k < i; ++k)
-      if (texts[k] == texts[i]) m.findings.warning(at, "this template can never match: number " + std::to_string(k + 1) + " is the same and is tried before", "remove one of them");
+      if (texts[k] == texts[i])
+        m.findings.warning(at,
+                           "this template can never match: number " + std::to_string(k + 1) +
+                               " is the same and is tried before",
+                           "remove one of them");
     ok = ok && compiled;
     step->all.push_back(std::move(compiled));
   }

@@ -4,9 +4,12 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{"rename", "Gives fields another name; their values stay. A field that an event lacks is no error; a field that has the new name already is replaced.",
-                          "rename: { fields: { ship: vessel.name, ts: at } }",
-                          {{.name = "fields", .type = OptionType::renames, .text = "Old names and new names.", .required = true}}};
+const ComponentSpec kSpec{
+    "rename",
+    "Gives fields another name; their values stay. A field that an event lacks is no error; a field that has "
+    "the new name already is replaced.",
+    "rename: { fields: { ship: vessel.name, ts: at } }",
+    {{.name = "fields", .type = OptionType::renames, .text = "Old names and new names.", .required = true}}};
 
 class Rename final : public Step {
  public:
@@ -18,8 +21,10 @@ class Rename final : public Step {
         if (f == nullptr) continue;
         Value value = f->value;
         event.erase(from);
-        if (to == names::body) event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
-        else event.set(batch.arena, to, value);
+        if (to == names::body)
+          event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
+        else
+          event.set(batch.arena, to, value);
       }
       ++tally.out;
     });

@@ -1,17 +1,21 @@
 // set: gives fields a fixed value, or one made from other fields.
 #include <charconv>
 
-
 #include "core/steps/step.h"
 
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{"set",
-                          "Gives fields a value; what they held before is replaced. In a text, `{field}` stands for another field's value (nothing if the event lacks it); braces are "
-                          "doubled to mean themselves. Numbers, true and false without quotes keep their type.",
-                          "set: { fields: { service.name: ticket-gate, url.full: 'https://{host.name}{url.path}', tier: 2 } }",
-                          {{.name = "fields", .type = OptionType::values, .text = "The fields and their values.", .required = true}}};
+const ComponentSpec kSpec{
+    "set",
+    "Gives fields a value; what they held before is replaced. In a text, `{field}` stands for another "
+    "field's value (nothing if the event lacks it); braces are "
+    "doubled to mean themselves. Numbers, true and false without quotes keep their type.",
+    "set: { fields: { service.name: ticket-gate, url.full: 'https://{host.name}{url.path}', tier: 2 } }",
+    {{.name = "fields",
+      .type = OptionType::values,
+      .text = "The fields and their values.",
+      .required = true}}};
 
 class Set final : public Step {
  public:
@@ -42,8 +46,10 @@ class Set final : public Step {
         } else if (value.kind() == Kind::text) {
           value = Value::text(one.fixed_text);
         }
-        if (one.field == names::body) event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
-        else event.set(batch.arena, one.field, value);
+        if (one.field == names::body)
+          event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
+        else
+          event.set(batch.arena, one.field, value);
       }
       ++tally.out;
     });
@@ -58,9 +64,12 @@ bool parse_pieces(std::string_view text, std::vector<Set::Piece>& pieces, Proble
       i += 2;
     } else if (text[i] == '{') {
       std::size_t close = text.find('}', i);
-      std::string name(text.substr(i + 1, close == std::string_view::npos ? std::string_view::npos : close - i - 1));
+      std::string name(
+          text.substr(i + 1, close == std::string_view::npos ? std::string_view::npos : close - i - 1));
       if (close == std::string_view::npos || !is_field_name(name)) {
-        problem = {close == std::string_view::npos ? "the brace opened here is not closed" : "`" + name + "` is not a field's name", "write {{ for a literal brace", i, 1};
+        problem = {close == std::string_view::npos ? "the brace opened here is not closed"
+                                                   : "`" + name + "` is not a field's name",
+                   "write {{ for a literal brace", i, 1};
         return false;
       }
       pieces.back().field = field_id(name);
@@ -86,9 +95,14 @@ std::unique_ptr<Step> make(const StepMaking& m) {
     const char* end = text.data() + text.size();
     std::int64_t integer = 0;
     double decimal = 0;
-    if (auto r = std::from_chars(text.data(), end, integer); !entry.value.quoted && r.ec == std::errc() && r.ptr == end && !text.empty()) one.fixed = Value::integer(integer);
-    else if (auto d = std::from_chars(text.data(), end, decimal); !entry.value.quoted && d.ec == std::errc() && d.ptr == end && !text.empty()) one.fixed = Value::decimal(decimal);
-    else if (!entry.value.quoted && (text == "true" || text == "false")) one.fixed = Value::boolean(text == "true");
+    if (auto r = std::from_chars(text.data(), end, integer);
+        !entry.value.quoted && r.ec == std::errc() && r.ptr == end && !text.empty())
+      one.fixed = Value::integer(integer);
+    else if (auto d = std::from_chars(text.data(), end, decimal);
+             !entry.value.quoted && d.ec == std::errc() && d.ptr == end && !text.empty())
+      one.fixed = Value::decimal(decimal);
+    else if (!entry.value.quoted && (text == "true" || text == "false"))
+      one.fixed = Value::boolean(text == "true");
     else {
       Problem problem;
       if (!parse_pieces(text, one.pieces, problem)) {
@@ -100,7 +114,8 @@ std::unique_ptr<Step> make(const StepMaking& m) {
       }
     }
     if (entry.key == "timestamp" || entry.key == "observed_timestamp") {
-      m.findings.error(entry.key_place, entry.key.size(), "`set` cannot change `" + entry.key + "`", "use the step `time`");
+      m.findings.error(entry.key_place, entry.key.size(), "`set` cannot change `" + entry.key + "`",
+                       "use the step `time`");
       ok = false;
     }
     step->all.push_back(std::move(one));

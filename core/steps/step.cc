@@ -13,7 +13,8 @@ std::vector<StepKind>& registered() {
 }  // namespace
 
 void StepTally::add(const StepTally& o) {
-  in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped, failed += o.failed, fields_left_out += o.fields_left_out;
+  in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped,
+      failed += o.failed, fields_left_out += o.fields_left_out;
   if (matched.size() < o.matched.size()) matched.resize(o.matched.size());
   for (std::size_t i = 0; i < o.matched.size(); ++i) matched[i] += o.matched[i];
 }
@@ -29,10 +30,15 @@ bool EventReader::any_text(const std::function<bool(std::string_view)>& test) co
 StepRegistration::StepRegistration(StepKind kind) {
   // Every step may say which events it works on, unless it has a condition by that name as its very business.
   auto& options = kind.spec.options;
-  if (std::none_of(options.begin(), options.end(), [](const OptionSpec& o) { return std::string_view(o.name) == "where"; }))
-    options.push_back({.name = "where", .type = OptionType::condition, .text = "Only for events for which this condition holds; the others pass unchanged."});
+  if (std::none_of(options.begin(), options.end(),
+                   [](const OptionSpec& o) { return std::string_view(o.name) == "where"; }))
+    options.push_back({.name = "where",
+                       .type = OptionType::condition,
+                       .text = "Only for events for which this condition holds; the others pass unchanged."});
   auto& all = registered();
-  all.insert(std::upper_bound(all.begin(), all.end(), kind, [](const StepKind& a, const StepKind& b) { return a.spec.name < b.spec.name; }), std::move(kind));
+  all.insert(std::upper_bound(all.begin(), all.end(), kind,
+                              [](const StepKind& a, const StepKind& b) { return a.spec.name < b.spec.name; }),
+             std::move(kind));
 }
 
 const std::vector<StepKind>& step_kinds() { return registered(); }

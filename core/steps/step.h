@@ -1,7 +1,8 @@
-// Steps: the operations of a pipeline. A step works on a whole batch at once, without state of its own, so that several
-// workers may run one step on different batches.
+// Steps: the operations of a pipeline. A step works on a whole batch at once, without state of its own, so
+// that several workers may run one step on different batches.
 //
-// A kind of step is one file: a ComponentSpec with its options, a class, and a StepRegistration. Nothing else names it.
+// A kind of step is one file: a ComponentSpec with its options, a class, and a StepRegistration. Nothing else
+// names it.
 #pragma once
 
 #include <cstdint>
@@ -17,8 +18,8 @@
 
 namespace dingle {
 
-// What one step did to one batch. in + created = out + merged + dropped + failed: an event that failed is kept, marked
-// and passed on, but counted apart.
+// What one step did to one batch. in + created = out + merged + dropped + failed: an event that failed is
+// kept, marked and passed on, but counted apart.
 struct StepTally {
   std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
   std::uint64_t fields_left_out = 0;   // that an event could not take: too many of them, or too many names
@@ -41,8 +42,8 @@ class EventReader final : public FieldReader {
 class Step {
  public:
   virtual ~Step() = default;
-  // Works on the events that `takes` them: not dropped, and where the step's condition holds. Counts what it did with
-  // those in `tally`; the pipeline counts the others.
+  // Works on the events that `takes` them: not dropped, and where the step's condition holds. Counts what it
+  // did with those in `tally`; the pipeline counts the others.
   virtual void run(Batch& batch, StepTally& tally) const = 0;
   // For check: why no event can pass behind this step, or "".
   virtual std::string stops_everything() const { return ""; }
@@ -51,7 +52,9 @@ class Step {
 
   std::string kind;
   std::unique_ptr<Condition> where;  // nullptr: every event
-  bool takes(const Batch& batch, const Event& event) const { return !event.dropped && (!where || where->holds(EventReader(batch, event))); }
+  bool takes(const Batch& batch, const Event& event) const {
+    return !event.dropped && (!where || where->holds(EventReader(batch, event)));
+  }
 
  protected:
   // Calls `work(event)` for each event that the step takes.

@@ -8,11 +8,16 @@ namespace {
 
 const ComponentSpec kSpec{
     "time",
-    "Takes the event's timestamp from a field: a timestamp that a template captured, a text in any common form, or a number of seconds (milli-, micro-, nanoseconds) "
-    "since 1970. Events without the field keep the time at which they were read. What is no time stays in its field and is counted.",
+    "Takes the event's timestamp from a field: a timestamp that a template captured, a text in any common "
+    "form, or a number of seconds (milli-, micro-, nanoseconds) "
+    "since 1970. Events without the field keep the time at which they were read. What is no time stays in "
+    "its field and is counted.",
     "time: { field: at, zone: Europe/Stockholm }",
     {{.name = "field", .type = OptionType::field, .text = "The field that holds the time.", .required = true},
-     {.name = "zone", .type = OptionType::zone, .fallback = "UTC", .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00."},
+     {.name = "zone",
+      .type = OptionType::zone,
+      .fallback = "UTC",
+      .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00."},
      {.name = "keep", .type = OptionType::boolean, .fallback = "false", .text = "Keep the field as well."}}};
 
 class Time final : public Step {
@@ -29,10 +34,14 @@ class Time final : public Step {
         return;
       }
       Value v = f->value;
-      if (v.kind() == Kind::text) v = convert_text(v.as_text(), Kind::timestamp, {&batch.arena, event.observed});
-      else if (v.is_number()) v = convert_text(batch.arena.copy(v.to_string()), Kind::timestamp, {&batch.arena, event.observed});
+      if (v.kind() == Kind::text)
+        v = convert_text(v.as_text(), Kind::timestamp, {&batch.arena, event.observed});
+      else if (v.is_number())
+        v = convert_text(batch.arena.copy(v.to_string()), Kind::timestamp, {&batch.arena, event.observed});
       if (v.kind() != Kind::timestamp) {
-        event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("time: the field " + std::string(field_name(field)) + " holds no time")));
+        event.set(batch.arena, names::unmatched,
+                  Value::text(batch.arena.copy("time: the field " + std::string(field_name(field)) +
+                                               " holds no time")));
         ++tally.failed;
         return;
       }

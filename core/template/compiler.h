@@ -9,16 +9,18 @@ namespace dingle {
 
 class TemplateCompiler {
  public:
-  TemplateCompiler(Template& out, const PatternLibrary& library, std::vector<Problem>& problems) : out_(out), library_(library), problems_(problems) {}
+  TemplateCompiler(Template& out, const PatternLibrary& library, std::vector<Problem>& problems)
+      : out_(out), library_(library), problems_(problems) {}
   void compile(const std::vector<Part>& parts, bool open_end);
 
  private:
   // What the rest of a template may start with.
   struct Starters {
     std::vector<std::string> literals;
-    ByteClass delimiters;                                      // blanks
-    std::vector<std::pair<ByteClass, std::string>> elements;   // first bytes of typed patterns, texts, regexes; their source
-    bool end = false;                                          // the line may end here
+    ByteClass delimiters;  // blanks
+    std::vector<std::pair<ByteClass, std::string>>
+        elements;      // first bytes of typed patterns, texts, regexes; their source
+    bool end = false;  // the line may end here
     void add(const Starters& other);
   };
   // Where the elements come from: the template itself, or a named pattern used at one place of it.
@@ -32,11 +34,13 @@ class TemplateCompiler {
   void part(const Part& p, const Starters& after, const Origin& origin);
   void capture(const Part& p, const Starters& after, const Origin& origin);
   void group(const Part& p, const Starters& after, const Origin& origin);
-  void regex(const std::string& source, Kind kind, const std::string& description, const Part& p, const Origin& origin, std::size_t source_offset);
+  void regex(const std::string& source, Kind kind, const std::string& description, const Part& p,
+             const Origin& origin, std::size_t source_offset);
   void text(const Pattern& pattern, const Part& p, const Starters& after, const Origin& origin);
   Starters starters(const std::vector<Part>& parts, std::size_t from, const Starters& after) const;
-  bool add_starters(const std::vector<Part>& parts, std::size_t from, Starters& to, std::size_t depth) const;  // true if all may match nothing
-  bool add_starters(const Part& p, Starters& to, std::size_t depth) const;                                   // true if it may match nothing
+  bool add_starters(const std::vector<Part>& parts, std::size_t from, Starters& to,
+                    std::size_t depth) const;                               // true if all may match nothing
+  bool add_starters(const Part& p, Starters& to, std::size_t depth) const;  // true if it may match nothing
   std::string literal_start(const std::vector<Part>& parts, std::size_t from, std::size_t depth) const;
   const std::vector<Part>& parts_of(const Pattern& pattern) const;
 

@@ -13,7 +13,9 @@ namespace {
 bool is_digit(char c) { return static_cast<unsigned char>(c - '0') <= 9; }
 bool is_hex(char c) { return is_digit(c) || static_cast<unsigned char>((c | 0x20) - 'a') <= 5; }
 
-Value text_between(const char* from, const char* to) { return Value::text({from, static_cast<std::size_t>(to - from)}); }
+Value text_between(const char* from, const char* to) {
+  return Value::text({from, static_cast<std::size_t>(to - from)});
+}
 
 const char* scan_integer(const char* at, const char* end, const MatchContext&, Value& out) {
   const char* p = at;
@@ -67,18 +69,22 @@ const char* scan_hex(const char* at, const char* end, const MatchContext&, Value
   const char* digits = p;
   while (p != end && is_hex(*p)) ++p;
   std::uint64_t v = 0;
-  if (p == digits || std::from_chars(digits, p, v, 16).ec != std::errc() || v > static_cast<std::uint64_t>(INT64_MAX)) return nullptr;
+  if (p == digits || std::from_chars(digits, p, v, 16).ec != std::errc() ||
+      v > static_cast<std::uint64_t>(INT64_MAX))
+    return nullptr;
   out = Value::integer(static_cast<std::int64_t>(v));
   return p;
 }
 
 // The longest of the words, in any case, that starts here and does not run on into a further letter.
 template <std::size_t N>
-const char* scan_words(const char* at, const char* end, const std::string_view (&words)[N], std::size_t* which) {
+const char* scan_words(const char* at, const char* end, const std::string_view (&words)[N],
+                       std::size_t* which) {
   const char* p = at;
   char lower[16];
   std::size_t n = 0;
-  while (p != end && n < sizeof lower && static_cast<unsigned char>((*p | 0x20) - 'a') < 26) lower[n++] = static_cast<char>(*p++ | 0x20);
+  while (p != end && n < sizeof lower && static_cast<unsigned char>((*p | 0x20) - 'a') < 26)
+    lower[n++] = static_cast<char>(*p++ | 0x20);
   if (p != end && static_cast<unsigned char>((*p | 0x20) - 'a') < 26) return nullptr;
   for (std::size_t i = 0; i < N; ++i)
     if (std::string_view(lower, n) == words[i]) {
@@ -97,8 +103,10 @@ const char* scan_boolean(const char* at, const char* end, const MatchContext&, V
   return p;
 }
 
-constexpr std::string_view kLevels[] = {"trace", "verbose", "finest", "debug", "fine", "info", "information", "informational", "notice", "warn", "warning",
-                                        "error", "err", "severe", "crit", "critical", "alert", "fatal", "emerg", "emergency", "panic"};
+constexpr std::string_view kLevels[] = {
+    "trace",         "verbose",  "finest", "debug",   "fine",  "info",      "information",
+    "informational", "notice",   "warn",   "warning", "error", "err",       "severe",
+    "crit",          "critical", "alert",  "fatal",   "emerg", "emergency", "panic"};
 constexpr int kLevelNumbers[] = {1, 1, 1, 5, 5, 9, 9, 9, 10, 13, 13, 17, 17, 17, 18, 18, 19, 21, 21, 21, 21};
 static_assert(std::size(kLevels) == std::size(kLevelNumbers));
 
@@ -114,7 +122,8 @@ const char* ipv4_end(const char* at, const char* end) {
   for (int part = 0; part < 4; ++part) {
     if (part != 0 && (p == end || *p++ != '.')) return nullptr;
     int v = 0, n = 0;
-    while (p != end && n < 3 && is_digit(*p) && v * 10 + (*p - '0') <= 255 && !(n > 0 && v == 0)) v = v * 10 + (*p++ - '0'), ++n;
+    while (p != end && n < 3 && is_digit(*p) && v * 10 + (*p - '0') <= 255 && !(n > 0 && v == 0))
+      v = v * 10 + (*p++ - '0'), ++n;
     if (n == 0) return nullptr;
   }
   return p;
@@ -150,12 +159,14 @@ const char* scan_ip(const char* at, const char* end, const MatchContext& context
 }
 
 // Groups of hex digits of the given lengths with a separator between them.
-const char* hex_groups(const char* at, const char* end, std::initializer_list<int> lengths, const char* separators) {
+const char* hex_groups(const char* at, const char* end, std::initializer_list<int> lengths,
+                       const char* separators) {
   const char* p = at;
   char separator = '\0';
   for (int length : lengths) {
     if (p != at) {
-      if (p == end || (separator ? *p != separator : *p == '\0' || !std::strchr(separators, *p))) return nullptr;
+      if (p == end || (separator ? *p != separator : *p == '\0' || !std::strchr(separators, *p)))
+        return nullptr;
       separator = *p++;
     }
     for (int i = 0; i < length; ++i)
@@ -189,8 +200,8 @@ const char* scan_port(const char* at, const char* end, const MatchContext& conte
   return p && out.as_integer() <= 65535 ? p : nullptr;
 }
 
-// "..." or '...'; a backslash keeps the next character from ending it. The value is what stands between the quotes,
-// with \" \' \\ \/ \n \r \t decoded and other escapes as they are.
+// "..." or '...'; a backslash keeps the next character from ending it. The value is what stands between the
+// quotes, with \" \' \\ \/ \n \r \t decoded and other escapes as they are.
 const char* scan_quoted(const char* at, const char* end, const MatchContext& context, Value& out) {
   if (at == end || (*at != '"' && *at != '\'')) return nullptr;
   bool escapes = false;
@@ -250,28 +261,45 @@ std::vector<Lexeme> make_lexemes() {
   const ByteClass word = letters();
   return {
       {"int", Kind::integer, scan_integer, number, "a whole number", "200\n-17\n+3", "abc"},
-      {"decimal", Kind::decimal, scan_decimal, number | ByteClass::of("."), "a number", "3.25\n200\n-1e6", "x1"},
+      {"decimal", Kind::decimal, scan_decimal, number | ByteClass::of("."), "a number", "3.25\n200\n-1e6",
+       "x1"},
       {"hex", Kind::integer, scan_hex, hex(), "a hexadecimal number", "0x1F\ncafe", "xyz"},
-      {"boolean", Kind::boolean, scan_boolean, word, "true or false (also yes, no, on, off)", "true\nNo", "maybe"},
+      {"boolean", Kind::boolean, scan_boolean, word, "true or false (also yes, no, on, off)", "true\nNo",
+       "maybe"},
       {"level", Kind::text, scan_level, word, "a severity word", "ERROR\nwarn\nInfo", "loud"},
-      {"ip", Kind::ip, scan_ip, hex() | ByteClass::of(":"), "an IP address", "192.0.2.17\n2001:db8::7", "300.1.2.3"},
+      {"ip", Kind::ip, scan_ip, hex() | ByteClass::of(":"), "an IP address", "192.0.2.17\n2001:db8::7",
+       "300.1.2.3"},
       {"ipv4", Kind::ip, scan_ipv4, digits(), "an IPv4 address", "198.51.100.4", "2001:db8::7"},
-      {"ipv6", Kind::ip, scan_ipv6, hex() | ByteClass::of(":"), "an IPv6 address", "2001:db8::7\n::1", "192.0.2.17"},
+      {"ipv6", Kind::ip, scan_ipv6, hex() | ByteClass::of(":"), "an IPv6 address", "2001:db8::7\n::1",
+       "192.0.2.17"},
       {"port", Kind::integer, scan_port, digits(), "a port number", "3464", "70000"},
       {"mac", Kind::text, scan_mac, hex(), "a MAC address", "00:00:5e:00:53:01", "00:00:5e"},
       {"uuid", Kind::text, scan_uuid, hex(), "a UUID", "123e4567-e89b-12d3-a456-426614174000", "123e4567"},
-      {"trace_id", Kind::text, scan_id<32>, hex(), "a trace id of 32 hexadecimal digits", "4bf92f3577b34da6a3ce929d0e0e4736", "4bf92f35"},
-      {"span_id", Kind::text, scan_id<16>, hex(), "a span id of 16 hexadecimal digits", "00f067aa0ba902b7", "00f067"},
-      {"quoted", Kind::text, scan_quoted, ByteClass::of("\"'"), "text in quotes", "\"berth free\"\n'it is'", "plain"},
-      {"time", Kind::timestamp, referring_time_lexeme<scan_any_time>, letters() | digits(), "a time in a common form", "2026-11-23T10:00:00Z\n23/Nov/2026:10:00:00 +0100", "yesterday"},
-      {"rfc3339", Kind::timestamp, time_lexeme<scan_rfc3339>, digits(), "a time such as 2026-11-23T10:00:00Z", "2026-11-23T10:00:00Z\n2026-11-23 10:00:00,125", "23.11.2026"},
-      {"clf_time", Kind::timestamp, time_lexeme<scan_clf_time>, digits(), "a time such as 23/Nov/2026:10:00:00 +0100", "23/Nov/2026:10:00:00 +0100", "2026-11-23"},
-      {"syslog_time", Kind::timestamp, referring_time_lexeme<scan_syslog_time>, letters(), "a time such as Nov 23 10:00:00", "Nov 23 10:00:00\nFeb  3 04:05:06", "23 Nov"},
-      {"mail_time", Kind::timestamp, time_lexeme<scan_mail_time>, letters() | digits(), "a time such as Mon, 23 Nov 2026 10:00:00 +0000", "Mon, 23 Nov 2026 10:00:00 +0000", "2026-11-23"},
-      {"ctime", Kind::timestamp, time_lexeme<scan_ctime>, letters(), "a time such as Mon Nov 23 10:00:00 2026", "Mon Nov 23 10:00:00 2026", "Nov 23"},
-      {"slash_time", Kind::timestamp, time_lexeme<scan_slash_time>, digits(), "a time such as 2026/11/23 10:00:00", "2026/11/23 10:00:00", "2026-11-23"},
-      {"dot_time", Kind::timestamp, time_lexeme<scan_dot_time>, digits(), "a time such as 23.11.2026 10:00:00", "23.11.2026 10:00:00", "2026-11-23"},
-      {"epoch", Kind::timestamp, time_lexeme<scan_epoch_time>, digits(), "seconds (or milli-, micro-, nanoseconds) since 1970", "1795428000\n1795428000.125\n1795428000125", "17"},
+      {"trace_id", Kind::text, scan_id<32>, hex(), "a trace id of 32 hexadecimal digits",
+       "4bf92f3577b34da6a3ce929d0e0e4736", "4bf92f35"},
+      {"span_id", Kind::text, scan_id<16>, hex(), "a span id of 16 hexadecimal digits", "00f067aa0ba902b7",
+       "00f067"},
+      {"quoted", Kind::text, scan_quoted, ByteClass::of("\"'"), "text in quotes", "\"berth free\"\n'it is'",
+       "plain"},
+      {"time", Kind::timestamp, referring_time_lexeme<scan_any_time>, letters() | digits(),
+       "a time in a common form", "2026-11-23T10:00:00Z\n23/Nov/2026:10:00:00 +0100", "yesterday"},
+      {"rfc3339", Kind::timestamp, time_lexeme<scan_rfc3339>, digits(), "a time such as 2026-11-23T10:00:00Z",
+       "2026-11-23T10:00:00Z\n2026-11-23 10:00:00,125", "23.11.2026"},
+      {"clf_time", Kind::timestamp, time_lexeme<scan_clf_time>, digits(),
+       "a time such as 23/Nov/2026:10:00:00 +0100", "23/Nov/2026:10:00:00 +0100", "2026-11-23"},
+      {"syslog_time", Kind::timestamp, referring_time_lexeme<scan_syslog_time>, letters(),
+       "a time such as Nov 23 10:00:00", "Nov 23 10:00:00\nFeb  3 04:05:06", "23 Nov"},
+      {"mail_time", Kind::timestamp, time_lexeme<scan_mail_time>, letters() | digits(),
+       "a time such as Mon, 23 Nov 2026 10:00:00 +0000", "Mon, 23 Nov 2026 10:00:00 +0000", "2026-11-23"},
+      {"ctime", Kind::timestamp, time_lexeme<scan_ctime>, letters(),
+       "a time such as Mon Nov 23 10:00:00 2026", "Mon Nov 23 10:00:00 2026", "Nov 23"},
+      {"slash_time", Kind::timestamp, time_lexeme<scan_slash_time>, digits(),
+       "a time such as 2026/11/23 10:00:00", "2026/11/23 10:00:00", "2026-11-23"},
+      {"dot_time", Kind::timestamp, time_lexeme<scan_dot_time>, digits(),
+       "a time such as 23.11.2026 10:00:00", "23.11.2026 10:00:00", "2026-11-23"},
+      {"epoch", Kind::timestamp, time_lexeme<scan_epoch_time>, digits(),
+       "seconds (or milli-, micro-, nanoseconds) since 1970", "1795428000\n1795428000.125\n1795428000125",
+       "17"},
   };
 }
 

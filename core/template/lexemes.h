@@ -17,8 +17,9 @@ struct MatchContext {
   std::int64_t reference = 0;  // ns since 1970 UTC: completes times without a year
 };
 
-// Reads the longest valid lexeme that starts at `at` within [at, end). Answers the place behind it and sets `out`, or
-// nullptr when none starts there; also when its value does not fit its type. Never allocates but in the arena.
+// Reads the longest valid lexeme that starts at `at` within [at, end). Answers the place behind it and sets
+// `out`, or nullptr when none starts there; also when its value does not fit its type. Never allocates but in
+// the arena.
 using LexemeScan = const char* (*)(const char* at, const char* end, const MatchContext& context, Value& out);
 
 struct Lexeme {

@@ -27,8 +27,8 @@ enum class PatternForm {
 struct Pattern {
   std::string name;
   PatternForm form = PatternForm::regex;
-  Kind kind = Kind::text;     // of the value; a regex's text is converted to it
-  std::string description;    // for "expected ...", with its article
+  Kind kind = Kind::text;   // of the value; a regex's text is converted to it
+  std::string description;  // for "expected ...", with its article
   std::vector<std::string> examples, counter_examples;
   LexemeScan scan = nullptr;  // lexeme
   ByteClass bytes;            // lexeme: what it may start with; text: what it may consist of
@@ -51,7 +51,8 @@ class PatternLibrary {
   std::vector<const Pattern*> order_;
 };
 
-// Whether a text is a name for a field (letters, digits, `_`, `-`, `.`; starts with a letter or `_`) or pattern.
+// Whether a text is a name for a field (letters, digits, `_`, `-`, `.`; starts with a letter or `_`) or
+// pattern.
 bool is_field_name(std::string_view name);
 bool is_pattern_name(std::string_view name);
 

@@ -63,25 +63,31 @@ std::size_t refused_part(std::string_view pattern, std::string* what) {
 }  // namespace
 
 Result<Regex> Regex::compile(std::string_view pattern, Where where) {
-  if (pattern.size() > kLongestRegex) return Problem{"the regex is longer than 10000 bytes", "split it into several parts", 0, pattern.size()};
+  if (pattern.size() > kLongestRegex)
+    return Problem{"the regex is longer than 10000 bytes", "split it into several parts", 0, pattern.size()};
   std::string what;
   if (std::size_t at = refused_part(pattern, &what); at != std::string_view::npos)
     return Problem{what + " is not allowed in a regex here", "match from left to right without it", at, 2};
   std::uint32_t options = PCRE2_NO_AUTO_CAPTURE | (where == Where::anchored ? PCRE2_ANCHORED : 0);
-  if (std::any_of(pattern.begin(), pattern.end(), [](char c) { return static_cast<unsigned char>(c) >= 0x80; }) ||
+  if (std::any_of(pattern.begin(), pattern.end(),
+                  [](char c) { return static_cast<unsigned char>(c) >= 0x80; }) ||
       pattern.find("\\p") != std::string_view::npos || pattern.find("\\x{") != std::string_view::npos)
     options |= PCRE2_UTF | PCRE2_MATCH_INVALID_UTF;
   int error = 0;
   std::size_t offset = 0;
-  pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(pattern.data()), pattern.size(), options, &error, &offset, nullptr);
+  pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(pattern.data()), pattern.size(), options,
+                                   &error, &offset, nullptr);
   if (code == nullptr) {
     char message[256];
     pcre2_get_error_message(error, reinterpret_cast<PCRE2_UCHAR*>(message), sizeof message);
-    return Problem{std::string("the regex is not valid: ") + message, "", std::min(offset, pattern.size()), 1};
+    return Problem{std::string("the regex is not valid: ") + message, "", std::min(offset, pattern.size()),
+                   1};
   }
   pcre2_jit_compile(code, PCRE2_JIT_COMPLETE);
   Regex regex;
-  regex.code_ = std::shared_ptr<const void>(code, [](const void* c) { pcre2_code_free(const_cast<pcre2_code*>(static_cast<const pcre2_code*>(c))); });
+  regex.code_ = std::shared_ptr<const void>(code, [](const void* c) {
+    pcre2_code_free(const_cast<pcre2_code*>(static_cast<const pcre2_code*>(c)));
+  });
   regex.source_ = std::string(pattern);
   std::uint32_t may_be_empty = 1, first_type = 0, first_unit = 0;
   const std::uint8_t* bitmap = nullptr;
@@ -97,7 +103,8 @@ Result<Regex> Regex::compile(std::string_view pattern, Where where) {
   } else if (!may_be_empty && first_type == 1) {
     auto c = static_cast<char>(first_unit);
     const bool letter = (c | 0x20) >= 'a' && (c | 0x20) <= 'z';
-    const std::string both{c, letter ? static_cast<char>(c ^ 0x20) : c};  // the engine may have folded the case
+    const std::string both{c,
+                           letter ? static_cast<char>(c ^ 0x20) : c};  // the engine may have folded the case
     regex.first_ = ByteClass::of(both);
   }
   return regex;
@@ -107,7 +114,8 @@ Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_
   PerThread& mine = per_thread();
   auto* code = static_cast<const pcre2_code*>(code_.get());
   const char* subject = text.data() ? text.data() : "";
-  int n = pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(subject), text.size(), 0, 0, mine.data, mine.context);
+  int n =
+      pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(subject), text.size(), 0, 0, mine.data, mine.context);
   if (n == PCRE2_ERROR_NOMATCH) return Outcome::no_match;
   if (n < 0) return Outcome::too_expensive;
   const std::size_t* ovector = pcre2_get_ovector_pointer(mine.data);

@@ -1,5 +1,5 @@
-// One PCRE2 regular expression, compiled with JIT. Immutable once made; many threads may match with it at once: match
-// data and the JIT stack belong to the calling thread.
+// One PCRE2 regular expression, compiled with JIT. Immutable once made; many threads may match with it at
+// once: match data and the JIT stack belong to the calling thread.
 #pragma once
 
 #include <cstddef>
@@ -16,13 +16,13 @@ class Regex {
  public:
   enum class Where { anchored, anywhere };
 
-  // `\K`, `\C` and verbs such as (*SKIP) are refused. A problem's offset lies within `pattern`. Non-ASCII patterns see
-  // the text as UTF-8 and step over invalid bytes.
+  // `\K`, `\C` and verbs such as (*SKIP) are refused. A problem's offset lies within `pattern`. Non-ASCII
+  // patterns see the text as UTF-8 and step over invalid bytes.
   static Result<Regex> compile(std::string_view pattern, Where where);
 
   enum class Outcome { match, no_match, too_expensive };
-  // On a match, [*from, *to) are the offsets of what matched. Anchored: *from is 0. Nothing before text[0] is seen.
-  // One call costs 65 to 90 ns and is bounded by a match limit.
+  // On a match, [*from, *to) are the offsets of what matched. Anchored: *from is 0. Nothing before text[0] is
+  // seen. One call costs 65 to 90 ns and is bounded by a match limit.
   Outcome match(std::string_view text, std::size_t* from, std::size_t* to) const;
   // What a match may start with; any byte if the engine cannot tell or the regex may match nothing.
   const ByteClass& first() const { return first_; }

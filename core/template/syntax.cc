@@ -12,7 +12,8 @@ class Parser {
   std::vector<Part> all() {
     std::vector<Part> parts = sequence(0);
     while (at_ < text_.size()) {  // a closing token that nothing opened
-      bad("`" + std::string(text_.substr(at_, 3)) + "` closes nothing", "remove it, or open it before", at_, 3);
+      bad("`" + std::string(text_.substr(at_, 3)) + "` closes nothing", "remove it, or open it before", at_,
+          3);
       at_ += 3;
       for (Part& p : sequence(0)) parts.push_back(std::move(p));
     }
@@ -50,8 +51,10 @@ class Parser {
     return parts;
   }
 
-  static void literal(std::vector<Part>& parts, std::size_t offset, std::size_t length, std::string_view byte) {
-    if (parts.empty() || parts.back().form != Part::Form::literal) parts.push_back({Part::Form::literal, "", "", offset, 0, offset, {}});
+  static void literal(std::vector<Part>& parts, std::size_t offset, std::size_t length,
+                      std::string_view byte) {
+    if (parts.empty() || parts.back().form != Part::Form::literal)
+      parts.push_back({Part::Form::literal, "", "", offset, 0, offset, {}});
     parts.back().text += byte;
     parts.back().length = offset + length - parts.back().offset;
   }
@@ -72,8 +75,11 @@ class Parser {
       at_ += 3;
       part.branches.push_back(sequence(depth + 1));
     }
-    if (here(close)) at_ += 3;
-    else bad(std::string(optional ? "the optional part" : "the alternatives") + " opened here are not closed", "close with " + std::string(close), start, 3);
+    if (here(close))
+      at_ += 3;
+    else
+      bad(std::string(optional ? "the optional part" : "the alternatives") + " opened here are not closed",
+          "close with " + std::string(close), start, 3);
     part.length = at_ - start;
     parts.push_back(std::move(part));
   }
@@ -89,7 +95,8 @@ class Parser {
       part.text_offset = i;
       if (i < text_.size() && text_[i] == '/') {
         std::size_t close = text_.find("/}", i + 1);
-        if (close == std::string_view::npos) return unclosed(start, "the regex that starts here is not closed", "end it with /}");
+        if (close == std::string_view::npos)
+          return unclosed(start, "the regex that starts here is not closed", "end it with /}");
         part.form = Part::Form::regex;
         part.text_offset = i + 1;
         part.text = std::string(text_.substr(i + 1, close - i - 1));
@@ -102,15 +109,18 @@ class Parser {
       part.text = "text";
     }
     if (i >= text_.size() || text_[i] != '}')
-      return unclosed(start, "the brace opened here is not closed", "close it with }, or write {{ for a literal brace");
+      return unclosed(start, "the brace opened here is not closed",
+                      "close it with }, or write {{ for a literal brace");
     at_ = i + 1;
     part.length = at_ - start;
     if (!part.field.empty() && !is_field_name(part.field))
-      bad("`" + part.field + "` is not a field name", "use letters, digits, `_`, `-` and `.`, with a letter or `_` first; write {{ for a literal brace",
+      bad("`" + part.field + "` is not a field name",
+          "use letters, digits, `_`, `-` and `.`, with a letter or `_` first; write {{ for a literal brace",
           start + 1, part.field.size());
     if (part.form == Part::Form::capture && part.text.empty())
       bad("a pattern's name is missing after the colon", "for instance {name:word}", start, part.length);
-    if (part.field.empty() && part.text_offset == start) bad("empty braces", "name a field or a pattern, or write {{}} for literal braces", start, part.length);
+    if (part.field.empty() && part.text_offset == start)
+      bad("empty braces", "name a field or a pattern, or write {{}} for literal braces", start, part.length);
     parts.push_back(std::move(part));
   }
 
@@ -129,7 +139,8 @@ class Parser {
 
 std::vector<Part> parse_template(std::string_view text, std::vector<Problem>& problems) {
   if (text.size() > kLongestTemplate) {
-    problems.push_back({"the template is longer than 20000 bytes", "split it with named patterns", kLongestTemplate, 1});
+    problems.push_back(
+        {"the template is longer than 20000 bytes", "split it with named patterns", kLongestTemplate, 1});
     return {};
   }
   return Parser(text, problems).all();

@@ -22,11 +22,11 @@ namespace dingle {
 struct Part {
   enum class Form { literal, capture, regex, blanks, optional, choice };
   Form form = Form::literal;
-  std::string text;     // literal: its bytes; capture: the pattern's name; regex: its source
-  std::string field;    // capture, regex: "" keeps nothing
-  std::size_t offset = 0, length = 0;          // of the part in the template's text
-  std::size_t text_offset = 0;                 // of `text` in it
-  std::vector<std::vector<Part>> branches;     // optional: one; choice: all
+  std::string text;                    // literal: its bytes; capture: the pattern's name; regex: its source
+  std::string field;                   // capture, regex: "" keeps nothing
+  std::size_t offset = 0, length = 0;  // of the part in the template's text
+  std::size_t text_offset = 0;         // of `text` in it
+  std::vector<std::vector<Part>> branches;  // optional: one; choice: all
 };
 
 inline constexpr std::size_t kLongestTemplate = 20'000;  // bytes

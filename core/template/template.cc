@@ -32,10 +32,15 @@ std::string shown(std::string_view text) {
   std::string out = valid_utf8(text);
   std::string quoted;
   for (char c : out) {
-    if (c == '\n') quoted += "\\n";
-    else if (c == '\t') quoted += "\\t";
-    else if (static_cast<unsigned char>(c) < 0x20) quoted += "\\x" + std::string(1, "0123456789abcdef"[c >> 4]) + std::string(1, "0123456789abcdef"[c & 15]);
-    else quoted += c;
+    if (c == '\n')
+      quoted += "\\n";
+    else if (c == '\t')
+      quoted += "\\t";
+    else if (static_cast<unsigned char>(c) < 0x20)
+      quoted +=
+          "\\x" + std::string(1, "0123456789abcdef"[c >> 4]) + std::string(1, "0123456789abcdef"[c & 15]);
+    else
+      quoted += c;
   }
   return "\"" + quoted + "\"";
 }
@@ -51,17 +56,20 @@ std::string_view beginning(std::string_view text) {
 
 std::string Mismatch::sentence() const {
   std::string text = "column " + std::to_string(offset + 1) + ": expected ";
-  for (std::size_t i = 0; i < expected.size(); ++i) text += (i == 0 ? "" : i + 1 == expected.size() ? " or " : ", ") + expected[i];
+  for (std::size_t i = 0; i < expected.size(); ++i)
+    text += (i == 0 ? "" : i + 1 == expected.size() ? " or " : ", ") + expected[i];
   text += found.empty() ? ", found the end of the line" : ", found " + shown(found);
   return too_expensive ? text + " (too expensive)" : text;
 }
 
-std::shared_ptr<const Template> Template::compile(std::string_view text, const PatternLibrary& library, TemplateOptions options, std::vector<Problem>& problems) {
+std::shared_ptr<const Template> Template::compile(std::string_view text, const PatternLibrary& library,
+                                                  TemplateOptions options, std::vector<Problem>& problems) {
   const std::size_t before = problems.size();
   auto result = std::make_shared<Template>();
   result->text_ = std::string(text);
   std::vector<Part> parts = parse_template(text, problems);
-  if (parts.empty() && problems.size() == before) problems.push_back({"the template is empty", "write {body} to take the whole line", 0, 0});
+  if (parts.empty() && problems.size() == before)
+    problems.push_back({"the template is empty", "write {body} to take the whole line", 0, 0});
   TemplateCompiler(*result, library, problems).compile(parts, options.open_end);
   if (problems.size() != before) return nullptr;
   return result;
@@ -69,8 +77,10 @@ std::shared_ptr<const Template> Template::compile(std::string_view text, const P
 
 const char* Template::scan_text(const TextScan& scan, const char* at, const char* end) {
   if (!scan.single.empty()) {
-    const void* found = scan.single.size() == 1 ? std::memchr(at, scan.single[0], static_cast<std::size_t>(end - at))
-                                                : memmem(at, static_cast<std::size_t>(end - at), scan.single.data(), scan.single.size());
+    const void* found =
+        scan.single.size() == 1
+            ? std::memchr(at, scan.single[0], static_cast<std::size_t>(end - at))
+            : memmem(at, static_cast<std::size_t>(end - at), scan.single.data(), scan.single.size());
     return found ? static_cast<const char*>(found) : end;
   }
   const char* p = at;
@@ -82,7 +92,9 @@ const char* Template::scan_text(const TextScan& scan, const char* at, const char
     if (flags & 2) {
       if (scan.delimiters.has(static_cast<unsigned char>(*p))) return p;
       for (const std::string& literal : scan.literals)
-        if (static_cast<std::size_t>(end - p) >= literal.size() && std::memcmp(p, literal.data(), literal.size()) == 0) return p;
+        if (static_cast<std::size_t>(end - p) >= literal.size() &&
+            std::memcmp(p, literal.data(), literal.size()) == 0)
+          return p;
     }
     if (!(flags & 1)) return p;
   }
@@ -96,8 +108,8 @@ void Template::clear(Range range, Value* values) const {
 
 // Runs the elements [first, last) from `at`. Answers where they end, or nullptr.
 template <bool Explaining>
-const char* Template::run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin, const char* end, const MatchContext& context,
-                          Value* values, Notes* notes) const {
+const char* Template::run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin,
+                          const char* end, const MatchContext& context, Value* values, Notes* notes) const {
   for (std::uint32_t i = first; i < last;) {
     const Element& e = elements_[i];
     const char* p = nullptr;
@@ -105,7 +117,8 @@ const char* Template::run(std::uint32_t first, std::uint32_t last, const char* a
     switch (e.op) {
       case Op::literal: {
         const std::string& literal = literals_[e.operand];
-        if (static_cast<std::size_t>(end - at) >= literal.size() && std::memcmp(at, literal.data(), literal.size()) == 0) {
+        if (static_cast<std::size_t>(end - at) >= literal.size() &&
+            std::memcmp(at, literal.data(), literal.size()) == 0) {
           p = at + literal.size();
         } else if constexpr (Explaining) {
           std::size_t n = 0;  // point at the first byte that differs
@@ -191,7 +204,8 @@ bool Template::match(std::string_view line, const MatchContext& context, Value* 
   if (has_optional_slots_) std::fill_n(values, slots_.size(), Value());
   const char* begin = line.data();
   const char* end = begin + line.size();
-  const char* p = run<false>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context, values, nullptr);
+  const char* p = run<false>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context,
+                             values, nullptr);
   return p != nullptr && (open_end_ || p == end);
 }
 
@@ -200,24 +214,30 @@ Mismatch Template::explain(std::string_view line, const MatchContext& context) c
   Notes notes;
   const char* begin = line.data() ? line.data() : "";
   const char* end = begin + line.size();
-  const char* p = run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context, values.data(), &notes);
+  const char* p = run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context,
+                            values.data(), &notes);
   if (p != nullptr && p != end && !open_end_) notes.failed(p, "the end of the line");
   Mismatch result;
   result.expected = notes.expected;
   result.too_expensive = notes.too_expensive;
   result.offset = notes.furthest ? static_cast<std::size_t>(notes.furthest - begin) : 0;
   result.found = std::string(beginning(line.substr(std::min(result.offset, line.size()))));
-  for (const Notes::Taken& t : notes.taken) result.so_far.emplace_back(slots_[static_cast<std::size_t>(t.slot)].name, t.value);
+  for (const Notes::Taken& t : notes.taken)
+    result.so_far.emplace_back(slots_[static_cast<std::size_t>(t.slot)].name, t.value);
   return result;
 }
 
-std::vector<std::pair<std::size_t, std::size_t>> Template::places(std::string_view line, const MatchContext& context) const {
+std::vector<std::pair<std::size_t, std::size_t>> Template::places(std::string_view line,
+                                                                  const MatchContext& context) const {
   std::vector<Value> values(slots_.size());
   Notes notes;
   const char* begin = line.data() ? line.data() : "";
-  run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, begin + line.size(), context, values.data(), &notes);
+  run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, begin + line.size(), context,
+            values.data(), &notes);
   std::vector<std::pair<std::size_t, std::size_t>> all(slots_.size());
-  for (const Notes::Taken& t : notes.taken) all[static_cast<std::size_t>(t.slot)] = {static_cast<std::size_t>(t.from - begin), static_cast<std::size_t>(t.to - t.from)};
+  for (const Notes::Taken& t : notes.taken)
+    all[static_cast<std::size_t>(t.slot)] = {static_cast<std::size_t>(t.from - begin),
+                                             static_cast<std::size_t>(t.to - t.from)};
   return all;
 }
 

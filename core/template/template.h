@@ -7,11 +7,12 @@
 //   t->match("192.0.2.7 OK", context, values.data());         // false
 //   t->explain("192.0.2.7 OK", context);                      // offset 10, expected "a whole number"
 //
-// Matching is committed, from left to right: no element is reconsidered, so that a match costs at most the number of
-// elements times the length of the line. The rules, with which every matcher must agree:
+// Matching is committed, from left to right: no element is reconsidered, so that a match costs at most the
+// number of elements times the length of the line. The rules, with which every matcher must agree:
 //  - a literal matches its bytes;
 //  - a typed pattern takes the longest valid lexeme at its place;
-//  - a text pattern ends at the first place, after its least length, where a literal that may follow starts; all before
+//  - a text pattern ends at the first place, after its least length, where a literal that may follow starts;
+//  all before
 //    it must be of its class; where a byte is not, it ends there;
 //  - an optional part that matches here is taken, and an alternative that matches here is final;
 //  - a regex is one anchored call on what is left of the line, and sees nothing before it.
@@ -44,12 +45,12 @@ struct Slot {
 
 // Why a line did not match.
 struct Mismatch {
-  std::size_t offset = 0;             // the furthest byte of the line that matching reached; line.size() for its end
+  std::size_t offset = 0;  // the furthest byte of the line that matching reached; line.size() for its end
   std::vector<std::string> expected;  // what could have stood there, in words
   std::string found;                  // what stands there, up to 24 bytes; empty at the end of the line
   bool too_expensive = false;         // a regex used up its budget
   std::vector<std::pair<std::string, Value>> so_far;  // the fields matched before; texts point into the line
-  std::string sentence() const;       // "column 11: expected a whole number, found "OK""
+  std::string sentence() const;                       // "column 11: expected a whole number, found "OK""
 };
 
 struct TemplateOptions {
@@ -60,16 +61,20 @@ struct TemplateOptions {
 class Template {
  public:
   // Nothing when there are problems; each has its place in `text`.
-  static std::shared_ptr<const Template> compile(std::string_view text, const PatternLibrary& library, TemplateOptions options,
-                                                 std::vector<Problem>& problems);
+  static std::shared_ptr<const Template> compile(std::string_view text, const PatternLibrary& library,
+                                                 TemplateOptions options, std::vector<Problem>& problems);
 
-  // Fills values[i] for slots()[i]; a slot of an optional part that is not there is absent. Text values are slices of
-  // `line` or of the context's arena. What `values` holds after false is unspecified. No allocation but in the arena.
+  // Fills values[i] for slots()[i]; a slot of an optional part that is not there is absent. Text values are
+  // slices of `line` or of the context's arena. What `values` holds after false is unspecified. No allocation
+  // but in the arena.
   bool match(std::string_view line, const MatchContext& context, Value* values) const;
-  // Runs the line once more, noting where it fails. Only for lines that do not match; some times slower than `match`.
+  // Runs the line once more, noting where it fails. Only for lines that do not match; some times slower than
+  // `match`.
   Mismatch explain(std::string_view line, const MatchContext& context) const;
-  // Where in a line that matches each slot's text stands: offset and length, by slot; length 0 where there is none.
-  std::vector<std::pair<std::size_t, std::size_t>> places(std::string_view line, const MatchContext& context) const;
+  // Where in a line that matches each slot's text stands: offset and length, by slot; length 0 where there is
+  // none.
+  std::vector<std::pair<std::size_t, std::size_t>> places(std::string_view line,
+                                                          const MatchContext& context) const;
 
   const std::vector<Slot>& slots() const { return slots_; }
   const std::string& text() const { return text_; }
@@ -81,9 +86,9 @@ class Template {
   enum class Op : std::uint8_t { literal, lexeme, text, rest, regex, blanks, optional, choice, span };
   struct Element {
     Op op = Op::literal;
-    std::int16_t slot = -1;    // where the value goes; -1: nowhere
-    std::uint32_t operand = 0; // index into the table of its op
-    std::uint32_t next = 0;    // the element that follows; optional, choice, span: behind all of their parts
+    std::int16_t slot = -1;     // where the value goes; -1: nowhere
+    std::uint32_t operand = 0;  // index into the table of its op
+    std::uint32_t next = 0;     // the element that follows; optional, choice, span: behind all of their parts
     std::uint32_t offset = 0, length = 0;  // of its source in the template's text
   };
   struct TextScan {
@@ -91,7 +96,7 @@ class Template {
     std::vector<std::string> literals;  // that may follow
     ByteClass delimiters;               // single bytes that may follow (blanks)
     std::size_t at_least = 0;
-    std::string single;                 // the only literal, when the class is all bytes: found with memmem
+    std::string single;  // the only literal, when the class is all bytes: found with memmem
     std::string description;
   };
   struct RegexUse {
@@ -108,8 +113,8 @@ class Template {
   };
 
   template <bool Explaining>
-  const char* run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin, const char* end, const MatchContext& context, Value* values,
-                  Notes* notes) const;
+  const char* run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin, const char* end,
+                  const MatchContext& context, Value* values, Notes* notes) const;
   static const char* scan_text(const TextScan& scan, const char* at, const char* end);
   void clear(Range range, Value* values) const;
 

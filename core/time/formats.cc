@@ -8,7 +8,8 @@
 namespace dingle {
 namespace {
 
-// A place in the text that is moved forward by what matches. Every `take` leaves the place where it is on failure.
+// A place in the text that is moved forward by what matches. Every `take` leaves the place where it is on
+// failure.
 struct Cursor {
   const char* at;
   const char* end;
@@ -25,7 +26,8 @@ struct Cursor {
     return true;
   }
   bool take(std::string_view text) {
-    if (!more(static_cast<std::ptrdiff_t>(text.size())) || std::memcmp(at, text.data(), text.size()) != 0) return false;
+    if (!more(static_cast<std::ptrdiff_t>(text.size())) || std::memcmp(at, text.data(), text.size()) != 0)
+      return false;
     at += text.size();
     return true;
   }
@@ -73,7 +75,8 @@ bool day_name(Cursor& c) {
 
 bool clock(Cursor& c, Civil& t) {
   Cursor start = c;
-  if (c.digits(2, t.hour) && c.take(':') && c.digits(2, t.minute) && c.take(':') && c.digits(2, t.second)) return true;
+  if (c.digits(2, t.hour) && c.take(':') && c.digits(2, t.minute) && c.take(':') && c.digits(2, t.second))
+    return true;
   c = start;
   return false;
 }
@@ -141,7 +144,8 @@ const char* scan_rfc3339(const char* at, const char* end, ParsedTime& out) {
   Civil t;
   if (!c.digits(4, t.year)) return nullptr;
   if (c.take('-')) {
-    if (!c.digits(2, t.month) || !c.take('-') || !c.digits(2, t.day) || !c.take_any("T t_") || !clock(c, t)) return nullptr;
+    if (!c.digits(2, t.month) || !c.take('-') || !c.digits(2, t.day) || !c.take_any("T t_") || !clock(c, t))
+      return nullptr;
   } else if (!c.digits(2, t.month) || !c.digits(2, t.day) || !c.take_any("Tt") || !c.digits(2, t.hour) ||
              !c.digits(2, t.minute) || !c.digits(2, t.second)) {
     return nullptr;
@@ -155,8 +159,8 @@ const char* scan_rfc3339(const char* at, const char* end, ParsedTime& out) {
 const char* scan_clf_time(const char* at, const char* end, ParsedTime& out) {
   Cursor c{at, end};
   Civil t;
-  if (!c.digits(2, t.day) || !c.take('/') || !month_name(c, t.month) || !c.take('/') || !c.digits(4, t.year) ||
-      !c.take(':') || !clock(c, t))
+  if (!c.digits(2, t.day) || !c.take('/') || !month_name(c, t.month) || !c.take('/') ||
+      !c.digits(4, t.year) || !c.take(':') || !clock(c, t))
     return nullptr;
   int offset = 0;
   bool has_zone = spaced_zone(c, offset);
@@ -174,7 +178,8 @@ const char* scan_syslog_time(const char* at, const char* end, std::int64_t refer
   fraction(c, t);
   if (!has_year) {
     Cursor before = c;
-    has_year = c.take(' ') && c.digits(4, t.year) && t.year >= 1678 && t.year <= 2261 && (c.at == c.end || *c.at == ' ' || *c.at == ':');
+    has_year = c.take(' ') && c.digits(4, t.year) && t.year >= 1678 && t.year <= 2261 &&
+               (c.at == c.end || *c.at == ' ' || *c.at == ':');
     if (!has_year) c = before;
   }
   int offset = 0;
@@ -196,8 +201,8 @@ const char* scan_mail_time(const char* at, const char* end, ParsedTime& out) {
   Cursor c{at, end};
   Civil t;
   if (day_name(c) && !(c.take(',') && c.take(' '))) return nullptr;
-  if (!(c.digits(2, t.day) || c.digits(1, t.day)) || !c.take(' ') || !month_name(c, t.month) || !c.take(' ') ||
-      !c.digits(4, t.year) || !c.take(' ') || !clock(c, t))
+  if (!(c.digits(2, t.day) || c.digits(1, t.day)) || !c.take(' ') || !month_name(c, t.month) ||
+      !c.take(' ') || !c.digits(4, t.year) || !c.take(' ') || !clock(c, t))
     return nullptr;
   fraction(c, t);
   int offset = 0;
@@ -208,8 +213,8 @@ const char* scan_mail_time(const char* at, const char* end, ParsedTime& out) {
 const char* scan_ctime(const char* at, const char* end, ParsedTime& out) {
   Cursor c{at, end};
   Civil t;
-  if (!day_name(c) || !c.take(' ') || !month_name(c, t.month) || !c.take(' ') || !c.short_day(t.day) || !c.take(' ') ||
-      !clock(c, t))
+  if (!day_name(c) || !c.take(' ') || !month_name(c, t.month) || !c.take(' ') || !c.short_day(t.day) ||
+      !c.take(' ') || !clock(c, t))
     return nullptr;
   fraction(c, t);
   int offset = 0;
@@ -221,14 +226,16 @@ const char* scan_ctime(const char* at, const char* end, ParsedTime& out) {
 const char* scan_slash_time(const char* at, const char* end, ParsedTime& out) {
   Cursor c{at, end};
   Civil t;
-  if (!c.digits(4, t.year) || !c.take('/') || !c.digits(2, t.month) || !c.take('/') || !c.digits(2, t.day)) return nullptr;
+  if (!c.digits(4, t.year) || !c.take('/') || !c.digits(2, t.month) || !c.take('/') || !c.digits(2, t.day))
+    return nullptr;
   return numeric_date_time(c, t, out);
 }
 
 const char* scan_dot_time(const char* at, const char* end, ParsedTime& out) {
   Cursor c{at, end};
   Civil t;
-  if (!c.digits(2, t.day) || !c.take('.') || !c.digits(2, t.month) || !c.take('.') || !c.digits(4, t.year)) return nullptr;
+  if (!c.digits(2, t.day) || !c.take('.') || !c.digits(2, t.month) || !c.take('.') || !c.digits(4, t.year))
+    return nullptr;
   return numeric_date_time(c, t, out);
 }
 
@@ -238,7 +245,12 @@ const char* scan_epoch_time(const char* at, const char* end, ParsedTime& out) {
   int digits = 0;
   for (; c.at != c.end && *c.at >= '0' && *c.at <= '9' && digits < 20; ++c.at, ++digits)
     whole = whole * 10 + static_cast<std::uint64_t>(*c.at - '0');
-  std::uint64_t unit = digits <= 8 ? 0 : digits <= 11 ? 1'000'000'000 : digits <= 14 ? 1'000'000 : digits <= 17 ? 1000 : digits <= 19 ? 1 : 0;
+  std::uint64_t unit = digits <= 8    ? 0
+                       : digits <= 11 ? 1'000'000'000
+                       : digits <= 14 ? 1'000'000
+                       : digits <= 17 ? 1000
+                       : digits <= 19 ? 1
+                                      : 0;
   if (unit == 0 || whole > static_cast<std::uint64_t>(INT64_MAX) / unit) return nullptr;
   Civil decimals;  // its nanosecond: the decimals as billionths of the unit
   fraction(c, decimals);

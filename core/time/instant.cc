@@ -26,10 +26,12 @@ constexpr Unit kUnits[] = {{"ns", 1},           {"us", 1000},          {"ms", 1'
 }  // namespace
 
 std::optional<std::int64_t> instant_from_civil(const Civil& c) {
-  if (c.year < 1678 || c.year > 2261 || c.month < 1 || c.month > 12 || c.day < 1 || c.hour < 0 || c.hour > 23 ||
-      c.minute < 0 || c.minute > 59 || c.second < 0 || c.second > 60 || c.day > days_in_month(c.year, c.month))
+  if (c.year < 1678 || c.year > 2261 || c.month < 1 || c.month > 12 || c.day < 1 || c.hour < 0 ||
+      c.hour > 23 || c.minute < 0 || c.minute > 59 || c.second < 0 || c.second > 60 ||
+      c.day > days_in_month(c.year, c.month))
     return std::nullopt;
-  return days_from_civil(c.year, c.month, c.day) * kDay + (c.hour * 3600LL + c.minute * 60 + c.second) * kSecond + c.nanosecond;
+  return days_from_civil(c.year, c.month, c.day) * kDay +
+         (c.hour * 3600LL + c.minute * 60 + c.second) * kSecond + c.nanosecond;
 }
 
 Civil civil_from_instant(std::int64_t ns) {
@@ -37,22 +39,27 @@ Civil civil_from_instant(std::int64_t ns) {
   if (rest < 0) rest += kDay, --day;
   std::chrono::year_month_day ymd{std::chrono::sys_days{std::chrono::days{day}}};
   std::int64_t seconds = rest / kSecond;
-  return {int(ymd.year()), int(unsigned(ymd.month())), int(unsigned(ymd.day())), int(seconds / 3600), int(seconds / 60 % 60),
-          int(seconds % 60), int(rest % kSecond)};
+  return {int(ymd.year()),        int(unsigned(ymd.month())), int(unsigned(ymd.day())), int(seconds / 3600),
+          int(seconds / 60 % 60), int(seconds % 60),          int(rest % kSecond)};
 }
 
 std::string format_rfc3339(std::int64_t ns) {
   Civil c = civil_from_instant(ns);
-  std::string text = fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month, c.day, c.hour, c.minute, c.second);
-  if (c.nanosecond % 1000) text += fmt::format(".{:09}", c.nanosecond);
-  else if (c.nanosecond % 1'000'000) text += fmt::format(".{:06}", c.nanosecond / 1000);
-  else if (c.nanosecond) text += fmt::format(".{:03}", c.nanosecond / 1'000'000);
+  std::string text =
+      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month, c.day, c.hour, c.minute, c.second);
+  if (c.nanosecond % 1000)
+    text += fmt::format(".{:09}", c.nanosecond);
+  else if (c.nanosecond % 1'000'000)
+    text += fmt::format(".{:06}", c.nanosecond / 1000);
+  else if (c.nanosecond)
+    text += fmt::format(".{:03}", c.nanosecond / 1'000'000);
   return text + "Z";
 }
 
 std::string format_short(std::int64_t ns) {
   Civil c = civil_from_instant(ns);
-  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02}.{:03}", c.year, c.month, c.day, c.hour, c.minute, c.second, c.nanosecond / 1'000'000);
+  return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02}.{:03}", c.year, c.month, c.day, c.hour, c.minute,
+                     c.second, c.nanosecond / 1'000'000);
 }
 
 std::optional<std::int64_t> parse_duration(std::string_view text) {
@@ -92,7 +99,9 @@ std::optional<std::int64_t> parse_moment(std::string_view text, std::int64_t now
 }
 
 std::int64_t system_now() {
-  return std::chrono::duration_cast<std::chrono::nanoseconds>(std::chrono::system_clock::now().time_since_epoch()).count();
+  return std::chrono::duration_cast<std::chrono::nanoseconds>(
+             std::chrono::system_clock::now().time_since_epoch())
+      .count();
 }
 
 }  // namespace dingle

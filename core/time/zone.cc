@@ -40,7 +40,8 @@ Result<Zone> Zone::named(std::string_view name) {
 
 std::int64_t Zone::to_utc(std::int64_t local) const {
   if (zone_ == nullptr) return local - offset_;
-  date::local_info info = zone_->get_info(date::local_time<std::chrono::nanoseconds>{std::chrono::nanoseconds{local}});
+  date::local_info info =
+      zone_->get_info(date::local_time<std::chrono::nanoseconds>{std::chrono::nanoseconds{local}});
   return local - std::chrono::nanoseconds{info.first.offset}.count();
 }
 

@@ -20,8 +20,9 @@ class Zone {
   // Reads the system's tz database at the first call. An unknown name answers the nearest ones.
   static Result<Zone> named(std::string_view name);
 
-  // The instant of a local time given as nanoseconds since 1970-01-01T00:00:00 local. In the hour that a DST change
-  // repeats, the first of the two; in the gap that it leaves, the offset from before the change is used.
+  // The instant of a local time given as nanoseconds since 1970-01-01T00:00:00 local. In the hour that a DST
+  // change repeats, the first of the two; in the gap that it leaves, the offset from before the change is
+  // used.
   std::int64_t to_utc(std::int64_t local_nanoseconds) const;
   std::int64_t to_local(std::int64_t utc_nanoseconds) const;
   const std::string& name() const { return name_; }

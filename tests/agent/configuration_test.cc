@@ -32,7 +32,9 @@ std::vector<std::string> findings_of(const std::string& text) {
   Findings findings(text);
   read_configuration(text, findings);
   std::vector<std::string> all;
-  for (const Finding& f : findings.all()) all.push_back(std::to_string(f.place.line) + ":" + std::to_string(f.place.column) + " " + f.message + (f.hint.empty() ? "" : " | " + f.hint));
+  for (const Finding& f : findings.all())
+    all.push_back(std::to_string(f.place.line) + ":" + std::to_string(f.place.column) + " " + f.message +
+                  (f.hint.empty() ? "" : " | " + f.hint));
   return all;
 }
 std::string replaced(std::string text, const std::string& from, const std::string& to) {
@@ -58,32 +60,41 @@ TEST_P(Mistakes, AreFoundWithPlaceAndSuggestion) {
   ASSERT_FALSE(all.empty());
   EXPECT_EQ(all[0].substr(0, std::string(GetParam().expected).size()), GetParam().expected);
 }
-INSTANTIATE_TEST_SUITE_P(Places, Mistakes, testing::Values(
-    Mistake{"version: 1", "version: 2", "1:10 this program reads version 1"},
-    Mistake{"sources:", "surces:", "2:1 unknown key `surces` | did you mean `sources`?"},
-    Mistake{"files:", "flies:", "4:5 unknown key `flies` in the source `gate` | did you mean `files`?"},
-    Mistake{"paths: [/var/log/gate*.log]", "pathes: [/x]", "4:12 `files` needs the option `paths`"},
-    Mistake{"from: [gate]", "from: [gaet]", "7:12 there is no source `gaet` | did you mean `gate`?"},
-    Mistake{"to: [operations]", "to: [operatons]", "11:10 there is no destination `operatons` | did you mean `operations`?"},
-    Mistake{"- drop:", "- dorp:", "10:9 unknown step `dorp` | did you mean `drop`?"},
-    Mistake{"{status:int}", "{status:itn}", "9:59 unknown pattern `itn` | did you mean `int`?"},
-    Mistake{"status < 400", "status << 400", "10:33 expected a value"},
-    Mistake{"gate-{day}", "gate-{day", "14:26 the brace opened here is not closed"},
-    Mistake{"index: {", "index: { keep: { age: 30x },", "14:27 `age` takes a duration"},
-    Mistake{"version: 1", "version: 1\nversion: 1", "2:1 the key `version` occurs twice"},
-    Mistake{"[gate]\n", "[gate\n", "8:"},
-    Mistake{"    from: [gate]\n", "", "3:3 no pipeline takes"}));
+INSTANTIATE_TEST_SUITE_P(
+    Places, Mistakes,
+    testing::Values(
+        Mistake{"version: 1", "version: 2", "1:10 this program reads version 1"},
+        Mistake{"sources:", "surces:", "2:1 unknown key `surces` | did you mean `sources`?"},
+        Mistake{"files:", "flies:", "4:5 unknown key `flies` in the source `gate` | did you mean `files`?"},
+        Mistake{"paths: [/var/log/gate*.log]", "pathes: [/x]", "4:12 `files` needs the option `paths`"},
+        Mistake{"from: [gate]", "from: [gaet]", "7:12 there is no source `gaet` | did you mean `gate`?"},
+        Mistake{"to: [operations]", "to: [operatons]",
+                "11:10 there is no destination `operatons` | did you mean `operations`?"},
+        Mistake{"- drop:", "- dorp:", "10:9 unknown step `dorp` | did you mean `drop`?"},
+        Mistake{"{status:int}", "{status:itn}", "9:59 unknown pattern `itn` | did you mean `int`?"},
+        Mistake{"status < 400", "status << 400", "10:33 expected a value"},
+        Mistake{"gate-{day}", "gate-{day", "14:26 the brace opened here is not closed"},
+        Mistake{"index: {", "index: { keep: { age: 30x },", "14:27 `age` takes a duration"},
+        Mistake{"version: 1", "version: 1\nversion: 1", "2:1 the key `version` occurs twice"},
+        Mistake{"[gate]\n", "[gate\n", "8:"}, Mistake{"    from: [gate]\n", "", "3:3 no pipeline takes"}));
 
 TEST(Configuration, FiveMistakesInOneRun) {
   std::string text = kGood;
-  for (auto [from, to] : {std::pair{"files:", "flies:"}, {"{status:int}", "{status:itn}"}, {"status < 400", "status < "}, {"[operations]", "[operatons]"}, {"gate-{day}", "gate-{}"}}) text = replaced(text, from, to);
+  for (auto [from, to] : {std::pair{"files:", "flies:"},
+                          {"{status:int}", "{status:itn}"},
+                          {"status < 400", "status < "},
+                          {"[operations]", "[operatons]"},
+                          {"gate-{day}", "gate-{}"}})
+    text = replaced(text, from, to);
   Findings findings(text);
   EXPECT_FALSE(read_configuration(text, findings));
   EXPECT_EQ(findings.errors(), 5u);
 }
 
 TEST(Configuration, WarnsOfWhatIsUnusedOrNeverReached) {
-  auto all = findings_of(replaced(kGood, "      - drop: { where: \"status < 400\" }", "      - drop: { where: \"true\" }\n      - omit: { fields: [a] }") + "  spare:\n    print: {}\npatterns:\n  berth: { regex: '[A-Z]+' }\n");
+  auto all = findings_of(replaced(kGood, "      - drop: { where: \"status < 400\" }",
+                                  "      - drop: { where: \"true\" }\n      - omit: { fields: [a] }") +
+                         "  spare:\n    print: {}\npatterns:\n  berth: { regex: '[A-Z]+' }\n");
   ASSERT_EQ(all.size(), 3u);
   EXPECT_NE(all[0].find("11:9 no event reaches this step"), std::string::npos);
   EXPECT_NE(all[1].find("no pipeline sends to the destination `spare`"), std::string::npos);
@@ -107,8 +118,10 @@ std::string file(const std::string& path) {
   return all.str();
 }
 TEST(Documents, AreWhatTheProgramWouldWrite) {
-  EXPECT_EQ(file("docs/configuration.md"), configuration_reference()) << "run: build/release/dingle schema --reference > docs/configuration.md";
-  EXPECT_EQ(file("docs/configuration.schema.json"), configuration_schema()) << "run: build/release/dingle schema > docs/configuration.schema.json";
+  EXPECT_EQ(file("docs/configuration.md"), configuration_reference())
+      << "run: build/release/dingle schema --reference > docs/configuration.md";
+  EXPECT_EQ(file("docs/configuration.schema.json"), configuration_schema())
+      << "run: build/release/dingle schema > docs/configuration.schema.json";
 }
 
 TEST(Namer, DaysMonthsFieldsAndImplausibleTimes) {

@@ -7,7 +7,8 @@ namespace {
 
 std::string shown(const Split& s) {
   std::string out;
-  for (const SourceLine& e : s.events) out += (out.empty() ? "" : "|") + std::string(e.text) + "@" + std::to_string(e.position);
+  for (const SourceLine& e : s.events)
+    out += (out.empty() ? "" : "|") + std::string(e.text) + "@" + std::to_string(e.position);
   return out + " consumed " + std::to_string(s.consumed);
 }
 
@@ -39,7 +40,9 @@ TEST(Splitter, JoinsAndKeepsTheLastEventOpen) {
   EXPECT_EQ(s.lines + s.merged + s.empty, 0u) << "what is held is not counted yet";
 }
 
-TEST(Splitter, JoinsStopAtTheirLimit) { EXPECT_EQ(shown(split("1 a\n x\n y\n z\n", joining(2), false, true)), "1 a\n x@0| y\n z@7 consumed 13"); }
+TEST(Splitter, JoinsStopAtTheirLimit) {
+  EXPECT_EQ(shown(split("1 a\n x\n y\n z\n", joining(2), false, true)), "1 a\n x@0| y\n z@7 consumed 13");
+}
 
 TEST(Splitter, LongLinesAreCutAndTheRestSkipped) {
   SplitSettings s;
@@ -67,7 +70,8 @@ TEST(Splitter, ChunksDoNotMatter) {
       std::size_t at = 0;
       for (std::size_t end = std::min(step, text.size());; end = std::min(end + step, text.size())) {
         Split s = split(std::string_view(text).substr(at, end - at), settings, false, end == text.size());
-        for (const SourceLine& e : s.events) out += std::string(e.text) + "@" + std::to_string(at + e.position) + "\n";
+        for (const SourceLine& e : s.events)
+          out += std::string(e.text) + "@" + std::to_string(at + e.position) + "\n";
         at += s.consumed;
         if (end == text.size()) return out;
       }

@@ -13,8 +13,15 @@ class Fields final : public FieldReader {
  public:
   Fields() {
     const auto at = parse_moment("2026-11-23T10:00:00Z", 0);
-    values = {{"status", Value::integer(503)}, {"ratio", Value::decimal(0.5)}, {"user", Value::text("kestrel")}, {"url.path", Value::text("/gate/7")}, {"ok", Value::boolean(true)},
-              {"client.address", Value::ip("2001:db8::7")}, {"code", Value::text("404")}, {"at", Value::timestamp(*at)}, {"body", Value::text("GET /gate/7 refused: Ticket-9")}};
+    values = {{"status", Value::integer(503)},
+              {"ratio", Value::decimal(0.5)},
+              {"user", Value::text("kestrel")},
+              {"url.path", Value::text("/gate/7")},
+              {"ok", Value::boolean(true)},
+              {"client.address", Value::ip("2001:db8::7")},
+              {"code", Value::text("404")},
+              {"at", Value::timestamp(*at)},
+              {"body", Value::text("GET /gate/7 refused: Ticket-9")}};
   }
   Value get(FieldId field) const override {
     auto it = values.find(field_name(field));
@@ -40,25 +47,50 @@ TEST_P(ConditionEvaluates, AsInSql) {
 }
 constexpr Truth yes = Truth::yes, no = Truth::no, unknown = Truth::unknown;
 
-INSTANTIATE_TEST_SUITE_P(Comparisons, ConditionEvaluates, testing::Values(
-    Case{"status = 503", yes}, Case{"status <> 503", no}, Case{"status >= 500", yes}, Case{"status < 500", no}, Case{"status = 503.0", yes}, Case{"status = '503'", yes}, Case{"status = 'abc'", unknown},
-    Case{"ratio > 0", yes}, Case{"ratio <= .5", yes}, Case{"user = 'kestrel'", yes}, Case{"user > 'a'", yes}, Case{"user = 5", unknown}, Case{"code = 404", yes}, Case{"code > 400", yes},
-    Case{"client.address = '2001:db8:0::7'", yes}, Case{"client.address = '192.0.2.1'", no}, Case{"at > '2026-11-23'", yes}, Case{"at = timestamp '2026-11-23 10:00:00'", yes}, Case{"at < '2026-11-23T10:00:00Z'", no},
-    Case{"status > code", yes}, Case{"\"url.path\" = '/gate/7'", yes}, Case{"ok", yes}, Case{"not ok", no}, Case{"ok = true", yes}, Case{"ok = false", no}));
+INSTANTIATE_TEST_SUITE_P(
+    Comparisons, ConditionEvaluates,
+    testing::Values(Case{"status = 503", yes}, Case{"status <> 503", no}, Case{"status >= 500", yes},
+                    Case{"status < 500", no}, Case{"status = 503.0", yes}, Case{"status = '503'", yes},
+                    Case{"status = 'abc'", unknown}, Case{"ratio > 0", yes}, Case{"ratio <= .5", yes},
+                    Case{"user = 'kestrel'", yes}, Case{"user > 'a'", yes}, Case{"user = 5", unknown},
+                    Case{"code = 404", yes}, Case{"code > 400", yes},
+                    Case{"client.address = '2001:db8:0::7'", yes}, Case{"client.address = '192.0.2.1'", no},
+                    Case{"at > '2026-11-23'", yes}, Case{"at = timestamp '2026-11-23 10:00:00'", yes},
+                    Case{"at < '2026-11-23T10:00:00Z'", no}, Case{"status > code", yes},
+                    Case{"\"url.path\" = '/gate/7'", yes}, Case{"ok", yes}, Case{"not ok", no},
+                    Case{"ok = true", yes}, Case{"ok = false", no}));
 
-INSTANTIATE_TEST_SUITE_P(Nulls, ConditionEvaluates, testing::Values(
-    Case{"missing = 1", unknown}, Case{"missing <> 1", unknown}, Case{"not missing = 1", unknown}, Case{"missing is null", yes}, Case{"user is not null", yes}, Case{"missing is not null", no}, Case{"missing", no},
-    Case{"missing = 1 or status = 503", yes}, Case{"missing = 1 and status = 503", unknown}, Case{"missing = 1 and status = 1", no}, Case{"missing in (1, 2)", unknown}, Case{"missing like '%'", unknown},
-    Case{"ok is true", yes}, Case{"ok is not true", no}, Case{"missing is unknown", yes}));
+INSTANTIATE_TEST_SUITE_P(Nulls, ConditionEvaluates,
+                         testing::Values(Case{"missing = 1", unknown}, Case{"missing <> 1", unknown},
+                                         Case{"not missing = 1", unknown}, Case{"missing is null", yes},
+                                         Case{"user is not null", yes}, Case{"missing is not null", no},
+                                         Case{"missing", no}, Case{"missing = 1 or status = 503", yes},
+                                         Case{"missing = 1 and status = 503", unknown},
+                                         Case{"missing = 1 and status = 1", no},
+                                         Case{"missing in (1, 2)", unknown},
+                                         Case{"missing like '%'", unknown}, Case{"ok is true", yes},
+                                         Case{"ok is not true", no}, Case{"missing is unknown", yes}));
 
-INSTANTIATE_TEST_SUITE_P(Predicates, ConditionEvaluates, testing::Values(
-    Case{"status in (502, 503)", yes}, Case{"status not in (502, 503)", no}, Case{"user in ('tern', 'kestrel')", yes}, Case{"status between 500 and 599", yes}, Case{"status not between 500 and 599", no},
-    Case{"url.path like '/gate/%'", yes}, Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no}, Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes}, Case{"user like 'k!_%' escape '!'", no},
-    Case{"url.path matches '/\\d$'", yes}, Case{"url.path matches '^gate'", no}, Case{"user not matches 'z'", yes}, Case{"status like '5%'", yes},
-    Case{"has 'refused'", yes}, Case{"has 'REFUSED gate'", yes}, Case{"has 'refuse'", no}, Case{"has 'ticket-9'", yes}, Case{"has '/gate/7'", yes}, Case{"body has 'get'", yes}, Case{"user has 'get'", no}, Case{"has 'kestrel refused'", yes}));
+INSTANTIATE_TEST_SUITE_P(
+    Predicates, ConditionEvaluates,
+    testing::Values(Case{"status in (502, 503)", yes}, Case{"status not in (502, 503)", no},
+                    Case{"user in ('tern', 'kestrel')", yes}, Case{"status between 500 and 599", yes},
+                    Case{"status not between 500 and 599", no}, Case{"url.path like '/gate/%'", yes},
+                    Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no},
+                    Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes},
+                    Case{"user like 'k!_%' escape '!'", no}, Case{"url.path matches '/\\d$'", yes},
+                    Case{"url.path matches '^gate'", no}, Case{"user not matches 'z'", yes},
+                    Case{"status like '5%'", yes}, Case{"has 'refused'", yes},
+                    Case{"has 'REFUSED gate'", yes}, Case{"has 'refuse'", no}, Case{"has 'ticket-9'", yes},
+                    Case{"has '/gate/7'", yes}, Case{"body has 'get'", yes}, Case{"user has 'get'", no},
+                    Case{"has 'kestrel refused'", yes}));
 
-INSTANTIATE_TEST_SUITE_P(Logic, ConditionEvaluates, testing::Values(
-    Case{"status = 1 or status = 2 and ok or user = 'kestrel'", yes}, Case{"(status = 1 or ok) and status = 2", no}, Case{"not (status = 1 or status = 2)", yes}, Case{"NOT status = 1 AND ok", yes}, Case{"true", yes}, Case{"false or ok", yes}));
+INSTANTIATE_TEST_SUITE_P(Logic, ConditionEvaluates,
+                         testing::Values(Case{"status = 1 or status = 2 and ok or user = 'kestrel'", yes},
+                                         Case{"(status = 1 or ok) and status = 2", no},
+                                         Case{"not (status = 1 or status = 2)", yes},
+                                         Case{"NOT status = 1 AND ok", yes}, Case{"true", yes},
+                                         Case{"false or ok", yes}));
 
 struct BadCase {
   const char* text;
@@ -70,14 +102,26 @@ TEST_P(RefusedCondition, WithPlaceAndHint) {
   auto c = Condition::parse(GetParam().text);
   ASSERT_FALSE(c) << GetParam().text;
   EXPECT_EQ(c.problem().offset, GetParam().offset) << c.problem().message;
-  EXPECT_NE((c.problem().message + " " + c.problem().hint).find(GetParam().part), std::string::npos) << c.problem().message << " " << c.problem().hint;
+  EXPECT_NE((c.problem().message + " " + c.problem().hint).find(GetParam().part), std::string::npos)
+      << c.problem().message << " " << c.problem().hint;
 }
-INSTANTIATE_TEST_SUITE_P(Conditions, RefusedCondition, testing::Values(
-    BadCase{"", 0, "empty"}, BadCase{"status == 3", 7, "single ="}, BadCase{"status != 3", 7, "<>"}, BadCase{"status >= 500 adn ok", 14, "did you mean `and`"}, BadCase{"status:500", 6, "SQL"}, BadCase{"status = ", 9, "a value"},
-    BadCase{"status = 'x", 9, "closing quote"}, BadCase{"(ok", 3, "`)`"}, BadCase{"a = null", 4, "is null"}, BadCase{"status in 5", 10, "`(`"}, BadCase{"user lik 'x'", 5, "did you mean `like`"}, BadCase{"user matches '('", 15, "regex"},
-    BadCase{"has ''", 4, "word"}, BadCase{"'x' = user", 0, "field"}, BadCase{"a = 1 && b = 2", 6, "`and`"}, BadCase{"ok is nul", 6, "`null`"}, BadCase{"status = 1x", 10, "and"}));
+INSTANTIATE_TEST_SUITE_P(Conditions, RefusedCondition,
+                         testing::Values(BadCase{"", 0, "empty"}, BadCase{"status == 3", 7, "single ="},
+                                         BadCase{"status != 3", 7, "<>"},
+                                         BadCase{"status >= 500 adn ok", 14, "did you mean `and`"},
+                                         BadCase{"status:500", 6, "SQL"}, BadCase{"status = ", 9, "a value"},
+                                         BadCase{"status = 'x", 9, "closing quote"}, BadCase{"(ok", 3, "`)`"},
+                                         BadCase{"a = null", 4, "is null"}, BadCase{"status in 5", 10, "`(`"},
+                                         BadCase{"user lik 'x'", 5, "did you mean `like`"},
+                                         BadCase{"user matches '('", 15, "regex"},
+                                         BadCase{"has ''", 4, "word"}, BadCase{"'x' = user", 0, "field"},
+                                         BadCase{"a = 1 && b = 2", 6, "`and`"},
+                                         BadCase{"ok is nul", 6, "`null`"},
+                                         BadCase{"status = 1x", 10, "and"}));
 
-TEST(Condition, DeepNestingIsRefusedNotRecursedInto) { EXPECT_FALSE(Condition::parse(std::string(5000, '(') + "ok" + std::string(5000, ')'))); }
+TEST(Condition, DeepNestingIsRefusedNotRecursedInto) {
+  EXPECT_FALSE(Condition::parse(std::string(5000, '(') + "ok" + std::string(5000, ')')));
+}
 
 TEST(Condition, TellsWhatBlocksMustHave) {
   auto c = Condition::parse("status >= 500 and (a = 1 or b = 2) and user = 'Kestrel' and has 'no berth'");

@@ -41,7 +41,8 @@ TEST(Findings, PlaceWithinQuotedScalars) {
 }
 
 TEST(Findings, CaretStandsUnderThePlace) {
-  EXPECT_EQ(render({true, {2, 3}, 4, "wrong", "do this"}, "f.yaml", "one\n\xC3\xA9 four\n", false), "f.yaml:2:3: error: wrong\n  2 | \xC3\xA9 four\n    |  ^~~~\n    = do this\n");
+  EXPECT_EQ(render({true, {2, 3}, 4, "wrong", "do this"}, "f.yaml", "one\n\xC3\xA9 four\n", false),
+            "f.yaml:2:3: error: wrong\n  2 | \xC3\xA9 four\n    |  ^~~~\n    = do this\n");
 }
 
 }  // namespace

@@ -48,7 +48,8 @@ struct Trial {
   // The fields of one event: "name=value name=value"
   std::string fields(std::size_t i) const {
     std::string out;
-    for (const Field& f : batch.events[i].all()) out += (out.empty() ? "" : " ") + std::string(field_name(f.name)) + "=" + f.value.to_string();
+    for (const Field& f : batch.events[i].all())
+      out += (out.empty() ? "" : " ") + std::string(field_name(f.name)) + "=" + f.value.to_string();
     return out;
   }
 };
@@ -87,13 +88,15 @@ TEST(Parse, FirstTemplateThatMatchesWins) {
 TEST(Parse, UnmatchedLinesAreKeptMarkedAndCounted) {
   Trial r = run({"a b"}, step("parse", map({{"templates", list({"x {n:int}", "a {n:int}"})}})));
   EXPECT_EQ(r.batch.events[0].body, "a b");
-  EXPECT_EQ(r.fields(0), "dingle.unmatched=column 3: expected a whole number, found \"b\" dingle.unmatched.column=3");
+  EXPECT_EQ(r.fields(0),
+            "dingle.unmatched=column 3: expected a whole number, found \"b\" dingle.unmatched.column=3");
   EXPECT_EQ(r.tallies[0].failed, 1u);
   EXPECT_EQ(r.tallies[0].out, 0u);
 }
 
 TEST(Parse, TakesApartAnotherField) {
-  Trial r = run({"k=7;8"}, step("parse", map({{"templates", list({"k={pair}"})}})), step("parse", map({{"templates", list({"{x:int};{y:int}"})}, {"field", scalar("pair")}})));
+  Trial r = run({"k=7;8"}, step("parse", map({{"templates", list({"k={pair}"})}})),
+                step("parse", map({{"templates", list({"{x:int};{y:int}"})}, {"field", scalar("pair")}})));
   EXPECT_EQ(r.fields(0), "pair=7;8 x=7 y=8");
 }
 
@@ -102,7 +105,10 @@ TEST(Json, FlattensAndKeepsLists) {
   EXPECT_EQ(r.fields(0), "a=1 b.c=x e=[1,2] f=1.5 g=true");
 }
 TEST(Json, InAFieldWithAPrefix) {
-  Trial r = run({R"({"payload":"{\"cabin\":\"B12\"}"})"}, step("json", Node{}), step("json", map({{"field", scalar("payload")}, {"prefix", scalar("p.")}, {"keep", scalar("false", false)}})));
+  Trial r = run(
+      {R"({"payload":"{\"cabin\":\"B12\"}"})"}, step("json", Node{}),
+      step("json",
+           map({{"field", scalar("payload")}, {"prefix", scalar("p.")}, {"keep", scalar("false", false)}})));
   EXPECT_EQ(r.fields(0), "p.cabin=B12");
 }
 TEST(Json, WhatIsNoObjectIsMarked) {
@@ -116,7 +122,8 @@ TEST(Json, DeepObjectsStayMaps) {
 }
 
 TEST(TimeStep, FromTimestampTextAndNumber) {
-  Trial r = run({R"({"t":"2026-11-21T08:00:00Z"})", R"({"t":1795428000.5})", R"({"t":"soon"})", "{}"}, step("json", Node{}), step("time", map({{"field", scalar("t")}})));
+  Trial r = run({R"({"t":"2026-11-21T08:00:00Z"})", R"({"t":1795428000.5})", R"({"t":"soon"})", "{}"},
+                step("json", Node{}), step("time", map({{"field", scalar("t")}})));
   EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-21T08:00:00Z");
   EXPECT_EQ(format_rfc3339(r.batch.events[1].timestamp), "2026-11-23T10:00:00.500Z");
   EXPECT_EQ(r.batch.events[2].timestamp, r.batch.events[2].observed);
@@ -124,33 +131,45 @@ TEST(TimeStep, FromTimestampTextAndNumber) {
   EXPECT_EQ(r.fields(0), "");
 }
 TEST(TimeStep, ZoneAppliesOnlyToTimesWithoutOne) {
-  Trial r = run({"2026-11-23 10:00:00", "2026-11-23 10:00:00Z"}, step("parse", map({{"templates", list({"{at:rfc3339}"})}})), step("time", map({{"field", scalar("at")}, {"zone", scalar("+02:00")}})));
+  Trial r = run({"2026-11-23 10:00:00", "2026-11-23 10:00:00Z"},
+                step("parse", map({{"templates", list({"{at:rfc3339}"})}})),
+                step("time", map({{"field", scalar("at")}, {"zone", scalar("+02:00")}})));
   EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T08:00:00Z");
   EXPECT_EQ(format_rfc3339(r.batch.events[1].timestamp), "2026-11-23T10:00:00Z");
 }
 
 TEST(Set, ConstantsKeepTheirTypeAndTextsTakeFields) {
-  Trial r = run({"tern"}, step("parse", map({{"templates", list({"{ship}"})}})), step("set", map({{"fields", map({{"n", scalar("2", false)}, {"s", scalar("2")}, {"b", scalar("true", false)}, {"u", scalar("ship-{ship}-{none}{{}}")}})}})));
+  Trial r = run({"tern"}, step("parse", map({{"templates", list({"{ship}"})}})),
+                step("set", map({{"fields", map({{"n", scalar("2", false)},
+                                                 {"s", scalar("2")},
+                                                 {"b", scalar("true", false)},
+                                                 {"u", scalar("ship-{ship}-{none}{{}}")}})}})));
   EXPECT_EQ(r.fields(0), "ship=tern n=2 s=2 b=true u=ship-tern-{}");
   EXPECT_EQ(r.batch.events[0].find(field_id("n"))->value.kind(), Kind::integer);
   EXPECT_EQ(r.batch.events[0].find(field_id("s"))->value.kind(), Kind::text);
 }
 TEST(Omit, AbsentIsFine) {
-  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})), step("omit", map({{"fields", list({"x", "nothing"})}})));
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})),
+                step("omit", map({{"fields", list({"x", "nothing"})}})));
   EXPECT_EQ(r.fields(0), "y=b");
 }
 TEST(Rename, ReplacesWhatHadTheName) {
-  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})), step("rename", map({{"fields", map({{"x", scalar("y")}, {"none", scalar("z")}})}})));
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})),
+                step("rename", map({{"fields", map({{"x", scalar("y")}, {"none", scalar("z")}})}})));
   EXPECT_EQ(r.fields(0), "y=a");
 }
 TEST(Drop, CountsAndLaterStepsDoNotSeeThem) {
-  Trial r = run({"1", "2", "3"}, step("parse", map({{"templates", list({"{n:int}"})}})), step("drop", map({{"where", scalar("n < 3")}})), step("set", map({{"fields", map({{"seen", scalar("yes")}})}})));
+  Trial r = run({"1", "2", "3"}, step("parse", map({{"templates", list({"{n:int}"})}})),
+                step("drop", map({{"where", scalar("n < 3")}})),
+                step("set", map({{"fields", map({{"seen", scalar("yes")}})}})));
   EXPECT_EQ(r.tallies[1].dropped, 2u);
   EXPECT_EQ(r.tallies[1].out, 1u);
   EXPECT_EQ(r.tallies[2].in, 1u);
 }
 TEST(Where, OthersPassUnchangedAndAreCountedAsOut) {
-  Trial r = run({"1", "2"}, step("parse", map({{"templates", list({"{n:int}"})}})), step("set", map({{"fields", map({{"big", scalar("true", false)}})}, {"where", scalar("n > 1")}})));
+  Trial r =
+      run({"1", "2"}, step("parse", map({{"templates", list({"{n:int}"})}})),
+          step("set", map({{"fields", map({{"big", scalar("true", false)}})}, {"where", scalar("n > 1")}})));
   EXPECT_EQ(r.fields(0), "n=1");
   EXPECT_EQ(r.fields(1), "n=2 big=true");
   EXPECT_EQ(r.tallies[1].in, 2u);

@@ -20,10 +20,12 @@ std::string result(const std::string& text, const std::string& line, bool open_e
   Arena arena;
   const MatchContext context{&arena, 1'795'428'000'000'000'000};
   std::vector<Value> values(t->slots().size());
-  if (!t->match(line, context, values.data())) return "column " + std::to_string(t->explain(line, context).offset + 1);
+  if (!t->match(line, context, values.data()))
+    return "column " + std::to_string(t->explain(line, context).offset + 1);
   std::string out;
   for (std::size_t i = 0; i < values.size(); ++i)
-    if (!values[i].absent()) out += (out.empty() ? "" : " ") + t->slots()[i].name + "=" + values[i].to_string();
+    if (!values[i].absent())
+      out += (out.empty() ? "" : " ") + t->slots()[i].name + "=" + values[i].to_string();
   return out;
 }
 
@@ -32,73 +34,69 @@ struct Case {
 };
 
 class TemplateMatches : public testing::TestWithParam<Case> {};
-TEST_P(TemplateMatches, AsWritten) { EXPECT_EQ(result(GetParam().text, GetParam().line), GetParam().expected) << GetParam().text << " on " << GetParam().line; }
+TEST_P(TemplateMatches, AsWritten) {
+  EXPECT_EQ(result(GetParam().text, GetParam().line), GetParam().expected)
+      << GetParam().text << " on " << GetParam().line;
+}
 
-INSTANTIATE_TEST_SUITE_P(Literals, TemplateMatches, testing::Values(
-    Case{"gate [{n:int}]", "gate [7]", "n=7"},
-    Case{"a.b*c\\d(e) {x:word}", "a.b*c\\d(e) y", "x=y"},
-    Case{"{{{x:int}}}", "{5}", "x=5"},
-    Case{"{{}} {x:int}", "{} 5", "x=5"},
-    Case{"same", "same", ""},
-    Case{"same", "some", "column 2"},
-    Case{"same", "sam", "column 4"},
-    Case{"same", "same!", "column 5"}));
+INSTANTIATE_TEST_SUITE_P(Literals, TemplateMatches,
+                         testing::Values(Case{"gate [{n:int}]", "gate [7]", "n=7"},
+                                         Case{"a.b*c\\d(e) {x:word}", "a.b*c\\d(e) y", "x=y"},
+                                         Case{"{{{x:int}}}", "{5}", "x=5"},
+                                         Case{"{{}} {x:int}", "{} 5", "x=5"}, Case{"same", "same", ""},
+                                         Case{"same", "some", "column 2"}, Case{"same", "sam", "column 4"},
+                                         Case{"same", "same!", "column 5"}));
 
-INSTANTIATE_TEST_SUITE_P(Captures, TemplateMatches, testing::Values(
-    Case{"{a} {b}", "one two three", "a=one b=two three"},
-    Case{"{a}: {b}", "k: v: w", "a=k b=v: w"},
-    Case{"user=\"{user}\"", "user=\"\"", "user="},
-    Case{"{:word} {b:word}", "skip keep", "b=keep"},
-    Case{"{a:word}-{b:word}", "x-y", "a=x b=y"},
-    Case{"{a:unspaced} {b:rest}", "/gate/7 and more", "a=/gate/7 b=and more"},
-    Case{"{a:word} end", "/x end", "column 1"},
-    Case{"{a:letters}{b:int}", "abc12", "a=abc b=12"},
-    Case{"{a:quoted} {b:int}", "\"say \\\"hi\\\"\" 3", "a=say \"hi\" b=3"},
-    Case{"{a:line}\n{b:rest}", "first\nsecond\nthird", "a=first b=second\nthird"}));
+INSTANTIATE_TEST_SUITE_P(
+    Captures, TemplateMatches,
+    testing::Values(Case{"{a} {b}", "one two three", "a=one b=two three"},
+                    Case{"{a}: {b}", "k: v: w", "a=k b=v: w"}, Case{"user=\"{user}\"", "user=\"\"", "user="},
+                    Case{"{:word} {b:word}", "skip keep", "b=keep"},
+                    Case{"{a:word}-{b:word}", "x-y", "a=x b=y"},
+                    Case{"{a:unspaced} {b:rest}", "/gate/7 and more", "a=/gate/7 b=and more"},
+                    Case{"{a:word} end", "/x end", "column 1"},
+                    Case{"{a:letters}{b:int}", "abc12", "a=abc b=12"},
+                    Case{"{a:quoted} {b:int}", "\"say \\\"hi\\\"\" 3", "a=say \"hi\" b=3"},
+                    Case{"{a:line}\n{b:rest}", "first\nsecond\nthird", "a=first b=second\nthird"}));
 
-INSTANTIATE_TEST_SUITE_P(Typed, TemplateMatches, testing::Values(
-    Case{"{x:int}", "-17", "x=-17"},
-    Case{"{x:int}", "9223372036854775807", "x=9223372036854775807"},
-    Case{"{x:int}", "-9223372036854775808", "x=-9223372036854775808"},
-    Case{"{x:int}", "9223372036854775808", "column 1"},
-    Case{"{x:int}.", "12.", "x=12"},
-    Case{"{x:decimal}", "1.5e3", "x=1500"},
-    Case{"{x:decimal}.", "12..", "column 4"},
-    Case{"{x:decimal}", "+2.5", "x=2.5"},
-    Case{"{x:hex}", "0x1F", "x=31"},
-    Case{"{x:boolean}", "Yes", "x=true"},
-    Case{"{x:boolean}", "truely", "column 1"},
-    Case{"{x:level} {y}", "WARN ok", "x=WARN y=ok"},
-    Case{"{x:ip}", "192.0.2.255", "x=192.0.2.255"},
-    Case{"{x:ip}5", "192.0.2.2555", "x=192.0.2.255"},
-    Case{"{x:ip}", "192.0.2.256", "column 11"},
-    Case{"{x:ip}", "2001:db8::7", "x=2001:db8::7"},
-    Case{"{x:ip}:{p:port}", "192.0.2.1:443", "x=192.0.2.1 p=443"},
-    Case{"{p:port}", "70000", "column 1"},
-    Case{"{x:mac}", "00:00:5e:00:53:01", "x=00:00:5e:00:53:01"},
-    Case{"{x:uuid}", "123e4567-e89b-12d3-a456-426614174000", "x=123e4567-e89b-12d3-a456-426614174000"},
-    Case{"[{at:clf_time}]", "[23/Nov/2026:10:00:00 +0100]", "at=2026-11-23T09:00:00Z"},
-    Case{"{at:rfc3339} x", "2026-11-23 10:00:00,125 x", "at=2026-11-23T10:00:00.125Z"}));
+INSTANTIATE_TEST_SUITE_P(
+    Typed, TemplateMatches,
+    testing::Values(
+        Case{"{x:int}", "-17", "x=-17"}, Case{"{x:int}", "9223372036854775807", "x=9223372036854775807"},
+        Case{"{x:int}", "-9223372036854775808", "x=-9223372036854775808"},
+        Case{"{x:int}", "9223372036854775808", "column 1"}, Case{"{x:int}.", "12.", "x=12"},
+        Case{"{x:decimal}", "1.5e3", "x=1500"}, Case{"{x:decimal}.", "12..", "column 4"},
+        Case{"{x:decimal}", "+2.5", "x=2.5"}, Case{"{x:hex}", "0x1F", "x=31"},
+        Case{"{x:boolean}", "Yes", "x=true"}, Case{"{x:boolean}", "truely", "column 1"},
+        Case{"{x:level} {y}", "WARN ok", "x=WARN y=ok"}, Case{"{x:ip}", "192.0.2.255", "x=192.0.2.255"},
+        Case{"{x:ip}5", "192.0.2.2555", "x=192.0.2.255"}, Case{"{x:ip}", "192.0.2.256", "column 11"},
+        Case{"{x:ip}", "2001:db8::7", "x=2001:db8::7"},
+        Case{"{x:ip}:{p:port}", "192.0.2.1:443", "x=192.0.2.1 p=443"}, Case{"{p:port}", "70000", "column 1"},
+        Case{"{x:mac}", "00:00:5e:00:53:01", "x=00:00:5e:00:53:01"},
+        Case{"{x:uuid}", "123e4567-e89b-12d3-a456-426614174000", "x=123e4567-e89b-12d3-a456-426614174000"},
+        Case{"[{at:clf_time}]", "[23/Nov/2026:10:00:00 +0100]", "at=2026-11-23T09:00:00Z"},
+        Case{"{at:rfc3339} x", "2026-11-23 10:00:00,125 x", "at=2026-11-23T10:00:00.125Z"}));
 
-INSTANTIATE_TEST_SUITE_P(OptionalAndChoice, TemplateMatches, testing::Values(
-    Case{"a{[} b={b:int}{]} c", "a b=1 c", "b=1"},
-    Case{"a{[} b={b:int}{]} c", "a c", ""},
-    Case{"a{[} b={b:int}{]} c", "a b=x c", "column 5"},
-    Case{"{m}{[} trace={t:word}{]}", "went well trace=abc", "m=went well t=abc"},
-    Case{"{m}{[} trace={t:word}{]}", "went well", "m=went well"},
-    Case{"{(}GET{|}PUT{)} {p}", "PUT /x", "p=/x"},
-    Case{"{(}id {a:int}{|}name {b:word}{)}", "name tern", "b=tern"},
-    Case{"{(}id {a:int}{|}name {a:word}{)}", "name tern", "a=tern"},
-    Case{"{(}ab{|}abc{)}d", "abcd", "column 3"},  // committed: the first alternative that matches is final
-    Case{"x{_}y", "x \t y", ""},
-    Case{"{a}{_}y", "x   y", "a=x"},
-    Case{"{[}{a:int} {]}{b:word}", "12 x", "a=12 b=x"}));
+INSTANTIATE_TEST_SUITE_P(
+    OptionalAndChoice, TemplateMatches,
+    testing::Values(Case{"a{[} b={b:int}{]} c", "a b=1 c", "b=1"}, Case{"a{[} b={b:int}{]} c", "a c", ""},
+                    Case{"a{[} b={b:int}{]} c", "a b=x c", "column 5"},
+                    Case{"{m}{[} trace={t:word}{]}", "went well trace=abc", "m=went well t=abc"},
+                    Case{"{m}{[} trace={t:word}{]}", "went well", "m=went well"},
+                    Case{"{(}GET{|}PUT{)} {p}", "PUT /x", "p=/x"},
+                    Case{"{(}id {a:int}{|}name {b:word}{)}", "name tern", "b=tern"},
+                    Case{"{(}id {a:int}{|}name {a:word}{)}", "name tern", "a=tern"},
+                    Case{"{(}ab{|}abc{)}d", "abcd",
+                         "column 3"},  // committed: the first alternative that matches is final
+                    Case{"x{_}y", "x \t y", ""}, Case{"{a}{_}y", "x   y", "a=x"},
+                    Case{"{[}{a:int} {]}{b:word}", "12 x", "a=12 b=x"}));
 
-INSTANTIATE_TEST_SUITE_P(Regexes, TemplateMatches, testing::Values(
-    Case{"{b:/[A-Z]{2}-\\d{2}/} free", "NQ-07 free", "b=NQ-07"},
-    Case{"{b:/a+/}ab", "aaab", "column 4"},  // atomic: what a regex took it keeps
-    Case{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
-    Case{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
+INSTANTIATE_TEST_SUITE_P(
+    Regexes, TemplateMatches,
+    testing::Values(Case{"{b:/[A-Z]{2}-\\d{2}/} free", "NQ-07 free", "b=NQ-07"},
+                    Case{"{b:/a+/}ab", "aaab", "column 4"},    // atomic: what a regex took it keeps
+                    Case{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
+                    Case{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
 
 TEST(Template, OpenEndMatchesTheBeginning) {
   EXPECT_EQ(result("{at:int} ", "5 and more", true), "at=5");
@@ -143,12 +141,14 @@ TEST(Template, FailureSaysColumnExpectedAndFound) {
   EXPECT_EQ(m.sentence(), "column 11: expected a whole number, found \"OK 5\"");
   ASSERT_EQ(m.so_far.size(), 1u);
   EXPECT_EQ(m.so_far[0].first, "client.address");
-  EXPECT_EQ(t->explain("192.0.2.7 200 5 more", {}).sentence(), "column 16: expected the end of the line, found \" more\"");
+  EXPECT_EQ(t->explain("192.0.2.7 200 5 more", {}).sentence(),
+            "column 16: expected the end of the line, found \" more\"");
   EXPECT_EQ(t->explain("192.0.2.7", {}).sentence(), "column 10: expected \" \", found the end of the line");
 }
 
 TEST(Template, FailureAfterAnOptionalPartNamesBoth) {
-  EXPECT_EQ(compile("a{[}b{]}c")->explain("ax", {}).sentence(), "column 2: expected \"b\" or \"c\", found \"x\"");
+  EXPECT_EQ(compile("a{[}b{]}c")->explain("ax", {}).sentence(),
+            "column 2: expected \"b\" or \"c\", found \"x\"");
 }
 
 struct BadCase {
@@ -167,21 +167,20 @@ TEST_P(RefusedTemplate, WithPlaceAndHint) {
   EXPECT_NE(problems[0].message.find(GetParam().message), std::string::npos) << problems[0].message;
   EXPECT_NE(problems[0].hint.find(GetParam().hint), std::string::npos) << problems[0].hint;
 }
-INSTANTIATE_TEST_SUITE_P(Templates, RefusedTemplate, testing::Values(
-    BadCase{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
-    BadCase{"a {b", 2, "not closed", "close it with }"},
-    BadCase{"a } b", 2, "single `}`", "}}"},
-    BadCase{"{a:int} {a:int}", 8, "captured twice", "another name"},
-    BadCase{"{a}{b}", 0, "nothing says where", "literal"},
-    BadCase{"{a:word}{b:int}", 0, "nothing says where", "literal"},
-    BadCase{"{}", 0, "empty braces", "{{}}"},
-    BadCase{"{x:}", 0, "missing after the colon", "{name:word}"},
-    BadCase{"{1x:int}", 1, "not a field name", "letter"},
-    BadCase{"{x:/a(/}", 6, "regex is not valid", ""},
-    BadCase{"{x:/a\\Kb/}", 5, "\\K", ""},
-    BadCase{"{[}a", 0, "not closed", "{]}"},
-    BadCase{"a{]}", 1, "closes nothing", ""},
-    BadCase{"", 0, "empty", ""}));
+INSTANTIATE_TEST_SUITE_P(
+    Templates, RefusedTemplate,
+    testing::Values(BadCase{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
+                    BadCase{"a {b", 2, "not closed", "close it with }"},
+                    BadCase{"a } b", 2, "single `}`", "}}"},
+                    BadCase{"{a:int} {a:int}", 8, "captured twice", "another name"},
+                    BadCase{"{a}{b}", 0, "nothing says where", "literal"},
+                    BadCase{"{a:word}{b:int}", 0, "nothing says where", "literal"},
+                    BadCase{"{}", 0, "empty braces", "{{}}"},
+                    BadCase{"{x:}", 0, "missing after the colon", "{name:word}"},
+                    BadCase{"{1x:int}", 1, "not a field name", "letter"},
+                    BadCase{"{x:/a(/}", 6, "regex is not valid", ""}, BadCase{"{x:/a\\Kb/}", 5, "\\K", ""},
+                    BadCase{"{[}a", 0, "not closed", "{]}"}, BadCase{"a{]}", 1, "closes nothing", ""},
+                    BadCase{"", 0, "empty", ""}));
 
 TEST(Template, SeveralMistakesAreAllReported) {
   const PatternLibrary library;
@@ -201,10 +200,12 @@ TEST(PatternLibrary, ExamplesMatchAndCounterExamplesDoNot) {
     Arena arena;
     Value value;
     for (const std::string& example : p->examples) {
-      EXPECT_TRUE(t->match(example, {&arena, 1'795'428'000'000'000'000}, &value)) << p->name << " on " << example;
+      EXPECT_TRUE(t->match(example, {&arena, 1'795'428'000'000'000'000}, &value))
+          << p->name << " on " << example;
       EXPECT_EQ(value.kind(), p->kind) << p->name;
     }
-    for (const std::string& example : p->counter_examples) EXPECT_FALSE(t->match(example, {&arena, 0}, &value)) << p->name << " on " << example;
+    for (const std::string& example : p->counter_examples)
+      EXPECT_FALSE(t->match(example, {&arena, 0}, &value)) << p->name << " on " << example;
   }
 }
 

@@ -28,7 +28,8 @@ std::string read_file(const std::string& path) {
   return all.str();
 }
 
-int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out, const std::string& err) {
+int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out,
+          const std::string& err) {
   const int pid = ::fork();
   if (pid != 0) return pid;
   ::dup2(::open(in.c_str(), O_RDONLY), 0);
@@ -74,7 +75,8 @@ Ran run_program(const std::vector<std::string>& arguments, const std::string& in
   return ran;
 }
 
-Daemon::Daemon(const std::string& configuration, const std::string& server) : dir(make_folder()), server_(server) {
+Daemon::Daemon(const std::string& configuration, const std::string& server)
+    : dir(make_folder()), server_(server) {
   std::filesystem::create_directories(dir + "/logs");
   configure(configuration);
 }
@@ -83,19 +85,23 @@ Daemon::~Daemon() {
   if (runs()) kill();
   for (const char* report : {"AddressSanitizer", "ThreadSanitizer", "LeakSanitizer", "runtime error:"})
     EXPECT_EQ(log().find(report), std::string::npos) << "a sanitizer reported something";
-  if (testing::Test::HasFailure()) std::cerr << "kept: " << dir << "\n" << log();
-  else std::filesystem::remove_all(dir);
+  if (testing::Test::HasFailure())
+    std::cerr << "kept: " << dir << "\n" << log();
+  else
+    std::filesystem::remove_all(dir);
 }
 
 void Daemon::configure(const std::string& configuration) {
-  std::string text = "version: 1\nserver: { data: '{dir}/data', listen: '127.0.0.1:0'" + (server_.empty() ? "" : ", " + server_) + " }\n" + configuration;
+  std::string text = "version: 1\nserver: { data: '{dir}/data', listen: '127.0.0.1:0'" +
+                     (server_.empty() ? "" : ", " + server_) + " }\n" + configuration;
   for (std::size_t at; (at = text.find("{dir}")) != std::string::npos;) text.replace(at, 5, dir);
   std::ofstream(dir + "/dingle.yaml", std::ios::trunc) << text;
 }
 
 void Daemon::start() {
   std::filesystem::remove(dir + "/data/address");
-  pid_ = spawn({daemon_program(), "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
+  pid_ =
+      spawn({daemon_program(), "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
   for (int i = 0; i < 3000 && !std::filesystem::exists(dir + "/data/address"); ++i) {
     int status = 0;
     if (::waitpid(pid_, &status, WNOHANG) == pid_) {
@@ -143,9 +149,11 @@ Json Daemon::settled(int seconds) {
     bool quiet = true;
     for (const Json& s : now["sources"]) quiet = quiet && s["bytes_behind"] == 0;
     for (const Json& d : now["destinations"]) quiet = quiet && d["waiting"] == 0;
-    if (quiet && !before.is_null() && now["sources"] == before["sources"] && now["destinations"].size() == before["destinations"].size()) {
+    if (quiet && !before.is_null() && now["sources"] == before["sources"] &&
+        now["destinations"].size() == before["destinations"].size()) {
       bool same = true;
-      for (std::size_t k = 0; k < now["destinations"].size(); ++k) same = same && now["destinations"][k]["sent"] == before["destinations"][k]["sent"];
+      for (std::size_t k = 0; k < now["destinations"].size(); ++k)
+        same = same && now["destinations"][k]["sent"] == before["destinations"][k]["sent"];
       if (same) return now;
     }
     before = quiet ? now : Json();
@@ -156,7 +164,8 @@ Json Daemon::settled(int seconds) {
 }
 
 std::vector<Json> Daemon::events(const std::string& where, std::size_t limit) {
-  Ran ran = dingle({"search", where.empty() ? "true" : where, "--limit", std::to_string(limit), "-o", "ndjson"});
+  Ran ran =
+      dingle({"search", where.empty() ? "true" : where, "--limit", std::to_string(limit), "-o", "ndjson"});
   EXPECT_EQ(ran.status, 0) << ran.err;
   std::vector<Json> all;
   std::istringstream in(ran.out);
@@ -174,7 +183,9 @@ std::string Daemon::token() const {
   return text.substr(0, text.find('\n'));
 }
 
-void Daemon::write(const std::string& name, const std::string& text, bool append) { std::ofstream(path(name), std::ios::binary | (append ? std::ios::app : std::ios::trunc)) << text; }
+void Daemon::write(const std::string& name, const std::string& text, bool append) {
+  std::ofstream(path(name), std::ios::binary | (append ? std::ios::app : std::ios::trunc)) << text;
+}
 
 Json find(const Json& list, const std::string& name) {
   for (const Json& item : list)

@@ -25,10 +25,10 @@ class Daemon {
   ~Daemon();  // kills what still runs, and removes the folder unless the test failed
   void configure(const std::string& configuration);
 
-  void start();      // returns when it answers
-  int terminate();   // SIGTERM; its exit status
-  void kill();       // SIGKILL
-  void hang_up();    // SIGHUP
+  void start();     // returns when it answers
+  int terminate();  // SIGTERM; its exit status
+  void kill();      // SIGKILL
+  void hang_up();   // SIGHUP
   bool runs() const { return pid_ > 0; }
 
   Ran dingle(std::vector<std::string> arguments, const std::string& input = "");

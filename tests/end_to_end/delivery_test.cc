@@ -60,7 +60,8 @@ class Writer {
       out.flush();
       if (rotate_every && in_file >= rotate_every) {
         out.close();
-        std::filesystem::rename(daemon_.path(name + ".log"), daemon_.path(name + ".old." + std::to_string(rotated++)));
+        std::filesystem::rename(daemon_.path(name + ".log"),
+                                daemon_.path(name + ".old." + std::to_string(rotated++)));
         out.open(daemon_.path(name + ".log"), std::ios::app);
         in_file = 0;
       }
@@ -84,7 +85,8 @@ void expect_exactly_once(Daemon& daemon, const Writer& writer) {
     for (long from = 0; from < written; from += 5000) {
       long last = -1;
       std::map<long, int> seen;
-      for (const Json& e : daemon.events("file = '" + name + "' and n >= " + std::to_string(from) + " and n < " + std::to_string(from + 5000))) {
+      for (const Json& e : daemon.events("file = '" + name + "' and n >= " + std::to_string(from) +
+                                         " and n < " + std::to_string(from + 5000))) {
         const long n = e["n"];
         ++seen[n];
         disordered += n < last;
@@ -92,12 +94,15 @@ void expect_exactly_once(Daemon& daemon, const Writer& writer) {
       }
       for (; next < std::min(written, from + 5000); ++next) {
         auto it = seen.find(next);
-        if (it == seen.end()) ++lost;
-        else doubled += it->second - 1;
+        if (it == seen.end())
+          ++lost;
+        else
+          doubled += it->second - 1;
       }
     }
   }
-  std::cout << all << " lines: lost " << lost << ", doubled " << doubled << ", out of order " << disordered << "\n";
+  std::cout << all << " lines: lost " << lost << ", doubled " << doubled << ", out of order " << disordered
+            << "\n";
   EXPECT_EQ(lost, 0);
   EXPECT_EQ(doubled, 0);
   EXPECT_EQ(disordered, 0);
@@ -107,7 +112,8 @@ void expect_exactly_once(Daemon& daemon, const Writer& writer) {
 void expect_balanced(const Json& status, const Writer& writer) {
   long lines = 0, noise = 0;
   for (const auto& [name, n] : writer.written) lines += n, noise += name == "noise" ? n : 0;
-  const Json source = find(status["sources"], "numbered"), pipeline = find(status["pipelines"], "numbered"), store = find(status["destinations"], "store");
+  const Json source = find(status["sources"], "numbered"), pipeline = find(status["pipelines"], "numbered"),
+             store = find(status["destinations"], "store");
   EXPECT_TRUE(status["balanced"]) << status["balance"].dump();
   EXPECT_EQ(source["events"], lines);
   EXPECT_EQ(source["empty"], lines / 10);
@@ -201,7 +207,8 @@ TEST(Delivery, FullQueuePausesSourcesAndLosesNothing) {
   std::filesystem::create_directories(daemon.dir + "/data/indexes");
   std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";
   std::string text;
-  for (int n = 0; n < 40000; ++n) text += "alpha " + std::to_string(n) + " and some more text to make the line longer, and longer still\n";
+  for (int n = 0; n < 40000; ++n)
+    text += "alpha " + std::to_string(n) + " and some more text to make the line longer, and longer still\n";
   daemon.write("alpha.log", text);
   daemon.start();
   Json during;

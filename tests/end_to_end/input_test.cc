@@ -24,7 +24,9 @@ destinations:
 
 TEST(Input, AnyBytesAreKeptAndCounted) {
   Daemon daemon(kRaw);
-  daemon.write("a.log", std::string("good\nb\xff\xfe" "d\nnul\0here\n\n\r\nlast without newline", 40));
+  daemon.write("a.log", std::string("good\nb\xff\xfe"
+                                    "d\nnul\0here\n\n\r\nlast without newline",
+                                    40));
   daemon.start();
   std::this_thread::sleep_for(500ms);
   const Json status = daemon.settled();
@@ -34,7 +36,9 @@ TEST(Input, AnyBytesAreKeptAndCounted) {
   EXPECT_EQ(source["invalid_utf8"], 1);
   const auto events = daemon.events();
   ASSERT_EQ(events.size(), 4u);
-  EXPECT_EQ(events[1]["body"], "b\xEF\xBF\xBD\xEF\xBF\xBD" "d");
+  EXPECT_EQ(events[1]["body"],
+            "b\xEF\xBF\xBD\xEF\xBF\xBD"
+            "d");
   EXPECT_EQ(events[2]["body"], std::string("nul\0here", 8));
   EXPECT_NE(daemon.dingle({"status"}).out.find("not valid UTF-8"), std::string::npos);
 }
@@ -95,7 +99,8 @@ TEST(Input, DeletedFileIsReadToItsEnd) {
   for (int i = 0; i < 100'000; ++i) text += "line " + std::to_string(i) + "\n";
   daemon.write("a.log", text);
   daemon.start();
-  for (int i = 0; i < 200 && daemon.status()["sources"][0]["files"] == 0; ++i) std::this_thread::sleep_for(5ms);
+  for (int i = 0; i < 200 && daemon.status()["sources"][0]["files"] == 0; ++i)
+    std::this_thread::sleep_for(5ms);
   std::filesystem::remove(daemon.path("a.log"));
   EXPECT_EQ(daemon.settled()["sources"][0]["events"], 100'000);
 }
@@ -137,7 +142,8 @@ pipelines:
 destinations:
   store: { index: { name: 'app-{day}' } }
 )");
-  daemon.write("a.log", "2026-11-21 08:00:00,5 ERROR it broke\nboom\n\tat a.b\n2026-11-21 08:00:01,0 INFO fine\n");
+  daemon.write("a.log",
+               "2026-11-21 08:00:00,5 ERROR it broke\nboom\n\tat a.b\n2026-11-21 08:00:01,0 INFO fine\n");
   daemon.start();
   std::this_thread::sleep_for(700ms);
   const Json status = daemon.settled();

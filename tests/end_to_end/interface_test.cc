@@ -47,10 +47,19 @@ TEST(Check, FiveMistakesInOneRunWithTheirPlaces) {
   EXPECT_EQ(ran.status, 1);
   std::vector<std::string> errors;
   for (const Json& f : Json::parse(ran.out))
-    if (f["severity"] == "error") errors.push_back(std::to_string(f["line"].get<int>()) + ":" + std::to_string(f["column"].get<int>()) + " " + f["hint"].get<std::string>().substr(0, 30));
-  EXPECT_EQ(errors, (std::vector<std::string>{"3:11 did you mean `files`?", "8:59 did you mean `int`?", "9:32 SQL compares with a single =", "10:10 did you mean `operations`?", "12:39 units: ns, us, ms, s, m, h, d,"}));
+    if (f["severity"] == "error")
+      errors.push_back(std::to_string(f["line"].get<int>()) + ":" + std::to_string(f["column"].get<int>()) +
+                       " " + f["hint"].get<std::string>().substr(0, 30));
+  EXPECT_EQ(errors,
+            (std::vector<std::string>{"3:11 did you mean `files`?", "8:59 did you mean `int`?",
+                                      "9:32 SQL compares with a single =", "10:10 did you mean `operations`?",
+                                      "12:39 units: ns, us, ms, s, m, h, d,"}));
   ran = run_program({kDingle, "check", "-"}, text);
-  EXPECT_NE(ran.out.find("\n  9 |       - drop: { where: \"status == 200\" }\n    |                                ^~\n"), std::string::npos) << ran.out;
+  EXPECT_NE(
+      ran.out.find(
+          "\n  9 |       - drop: { where: \"status == 200\" }\n    |                                ^~\n"),
+      std::string::npos)
+      << ran.out;
   EXPECT_NE(ran.out.find("5 errors"), std::string::npos);
 }
 
@@ -61,17 +70,25 @@ TEST(Check, ShippedConfigurationIsSound) {
 }
 
 TEST(Try, PointsAtTheColumn) {
-  Ran ran = run_program({kDingle, "try", "{client.address:ip} [{status:int}] {message}"}, "192.0.2.7 [200] fine\n192.0.2.7 [OK] not\n");
+  Ran ran = run_program({kDingle, "try", "{client.address:ip} [{status:int}] {message}"},
+                        "192.0.2.7 [200] fine\n192.0.2.7 [OK] not\n");
   EXPECT_EQ(ran.status, 1);
-  EXPECT_NE(ran.out.find("  192.0.2.7 [OK] not\n             ^ column 12: expected a whole number, found \"OK] not\"\n"), std::string::npos) << ran.out;
+  EXPECT_NE(
+      ran.out.find(
+          "  192.0.2.7 [OK] not\n             ^ column 12: expected a whole number, found \"OK] not\"\n"),
+      std::string::npos)
+      << ran.out;
   EXPECT_NE(ran.out.find("status          int        200"), std::string::npos) << ran.out;
   ran = run_program({kDingle, "try", "{a:int}", "-o", "ndjson"}, "5\nx\n");
-  EXPECT_EQ(ran.out, "{\"line\":1,\"matched\":true,\"text\":\"5\",\"fields\":{\"a\":5}}\n{\"line\":2,\"matched\":false,\"text\":\"x\",\"column\":1,\"expected\":[\"a whole number\"],\"found\":\"x\"}\n");
+  EXPECT_EQ(ran.out,
+            "{\"line\":1,\"matched\":true,\"text\":\"5\",\"fields\":{\"a\":5}}\n{\"line\":2,\"matched\":"
+            "false,\"text\":\"x\",\"column\":1,\"expected\":[\"a whole number\"],\"found\":\"x\"}\n");
   EXPECT_EQ(run_program({kDingle, "try", "{a:itn}"}, "5\n").status, 2);
 }
 
 TEST(Help, OfEveryCommandHasAnExample) {
-  for (const char* command : {"check", "try", "status", "search", "values", "timeline", "watch", "indexes", "reload", "patterns", "schema"}) {
+  for (const char* command : {"check", "try", "status", "search", "values", "timeline", "watch", "indexes",
+                              "reload", "patterns", "schema"}) {
     Ran ran = run_program({kDingle, command, "--help"});
     EXPECT_EQ(ran.status, 0) << command;
     EXPECT_NE(ran.out.find("Example:"), std::string::npos) << command;
@@ -109,9 +126,14 @@ TEST(Api, MetricsInBothFormats) {
   httplib::Client http("http://" + daemon.address());
   http.set_bearer_token_auth(daemon.token().c_str());
   auto old = http.Get("/metrics");
-  EXPECT_NE(old->body.find("# TYPE dingle_source_lines_total counter\ndingle_source_lines_total{source=\"gate\"} 2\n"), std::string::npos) << old->body;
+  EXPECT_NE(old->body.find(
+                "# TYPE dingle_source_lines_total counter\ndingle_source_lines_total{source=\"gate\"} 2\n"),
+            std::string::npos)
+      << old->body;
   auto open = http.Get("/metrics", {{"Accept", "application/openmetrics-text; version=1.0.0"}});
-  EXPECT_NE(open->body.find("# TYPE dingle_source_lines counter\ndingle_source_lines_total{source=\"gate\"} 2\n"), std::string::npos);
+  EXPECT_NE(
+      open->body.find("# TYPE dingle_source_lines counter\ndingle_source_lines_total{source=\"gate\"} 2\n"),
+      std::string::npos);
   EXPECT_TRUE(open->body.ends_with("# EOF\n"));
   EXPECT_NE(open->get_header_value("Content-Type").find("openmetrics"), std::string::npos);
 }
@@ -151,7 +173,8 @@ TEST(Reload, HangUpDoesTheSame) {
   const Json before = daemon.status();
   daemon.configure(std::string(kSimple) + "# changed\n");
   daemon.hang_up();
-  for (int i = 0; i < 100 && daemon.status()["configuration"] == before["configuration"]; ++i) std::this_thread::sleep_for(20ms);
+  for (int i = 0; i < 100 && daemon.status()["configuration"] == before["configuration"]; ++i)
+    std::this_thread::sleep_for(20ms);
   EXPECT_NE(daemon.status()["configuration"], before["configuration"]);
 }
 
@@ -161,7 +184,8 @@ TEST(Reload, RefusesToForgetWaitingEventsButTakesARename) {
   std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";
   daemon.write("a.log", "192.0.2.1 200 waits\n");
   daemon.start();
-  for (int i = 0; i < 100 && daemon.status()["destinations"][0]["waiting"] == 0; ++i) std::this_thread::sleep_for(20ms);
+  for (int i = 0; i < 100 && daemon.status()["destinations"][0]["waiting"] == 0; ++i)
+    std::this_thread::sleep_for(20ms);
   std::string renamed = kSimple;
   for (std::size_t at; (at = renamed.find("store")) != std::string::npos;) renamed.replace(at, 5, "archive");
   daemon.configure(renamed);
@@ -199,12 +223,17 @@ TEST(Client, OutputFormsAndErrors) {
   daemon.write("a.log", "192.0.2.1 200 \"quoted\", yes\n192.0.2.2 500 x\n192.0.2.2 500 y\nbad\n");
   daemon.start();
   daemon.settled();
-  EXPECT_EQ(daemon.dingle({"search", "status = 200", "--fields", "status,message", "-o", "csv"}).out, "status,message\r\n200,\"\"\"quoted\"\", yes\"\r\n");
-  EXPECT_EQ(Json::parse(daemon.dingle({"values", "status", "-o", "json"}).out), Json::parse(R"([{"value":500,"count":2},{"value":200,"count":1}])"));
-  EXPECT_NE(daemon.dingle({"timeline", "--by", "status", "--bucket", "1h"}).out.find("events per 1h"), std::string::npos);
+  EXPECT_EQ(daemon.dingle({"search", "status = 200", "--fields", "status,message", "-o", "csv"}).out,
+            "status,message\r\n200,\"\"\"quoted\"\", yes\"\r\n");
+  EXPECT_EQ(Json::parse(daemon.dingle({"values", "status", "-o", "json"}).out),
+            Json::parse(R"([{"value":500,"count":2},{"value":200,"count":1}])"));
+  EXPECT_NE(daemon.dingle({"timeline", "--by", "status", "--bucket", "1h"}).out.find("events per 1h"),
+            std::string::npos);
   Ran bad = daemon.dingle({"search", "status == 1"});
   EXPECT_EQ(bad.status, 1);
-  EXPECT_EQ(bad.err, "dingle: expected a comparison, found `==`\n  status == 1\n         ^~\n  = SQL compares with a single =\n");
+  EXPECT_EQ(bad.err,
+            "dingle: expected a comparison, found `==`\n  status == 1\n         ^~\n  = SQL compares with a "
+            "single =\n");
   EXPECT_EQ(daemon.dingle({"search", "--output", "xml"}).status, 2);
   EXPECT_EQ(daemon.dingle({"indexes", "--delete", "nothing"}).status, 1);
   const auto unmatched = daemon.events("dingle.unmatched is not null");
@@ -228,24 +257,29 @@ TEST(Demo, SevenServicesAndOneTraceIdAcrossThem) {
   std::ifstream in(std::string(DINGLE_SOURCE) + "/demo/dingle.yaml");
   std::string text((std::istreambuf_iterator<char>(in)), std::istreambuf_iterator<char>());
   text = text.substr(text.find("patterns:"));
-  for (std::size_t at; (at = text.find("demo/data/logs")) != std::string::npos;) text.replace(at, 14, "{dir}/logs");
+  for (std::size_t at; (at = text.find("demo/data/logs")) != std::string::npos;)
+    text.replace(at, 14, "{dir}/logs");
   Daemon daemon(text);
-  std::filesystem::copy(std::string(DINGLE_SOURCE) + "/demo/samples", daemon.dir + "/logs", std::filesystem::copy_options::recursive);
+  std::filesystem::copy(std::string(DINGLE_SOURCE) + "/demo/samples", daemon.dir + "/logs",
+                        std::filesystem::copy_options::recursive);
   daemon.start();
   std::this_thread::sleep_for(1500ms);
   const Json status = daemon.settled();
   EXPECT_TRUE(status["balanced"]);
   EXPECT_TRUE(status["problems"].empty());
   std::set<std::string> services;
-  for (const Json& row : Json::parse(daemon.dingle({"values", "service.name", "-o", "json"}).out)) services.insert(row["value"]);
+  for (const Json& row : Json::parse(daemon.dingle({"values", "service.name", "-o", "json"}).out))
+    services.insert(row["value"]);
   EXPECT_EQ(services.size(), 7u);
-  for (const Json& e : daemon.events("dingle.unmatched is null", 300)) EXPECT_LT(e["timestamp"].get<std::string>(), "2026-11-22") << "the time of the line, not of reading";
+  for (const Json& e : daemon.events("dingle.unmatched is null", 300))
+    EXPECT_LT(e["timestamp"].get<std::string>(), "2026-11-22") << "the time of the line, not of reading";
   const auto broken = daemon.events("service.name = 'berthing' and trace_id is not null", 1);
   ASSERT_EQ(broken.size(), 1u);
   bool both = false;
   for (const Json& b : daemon.events("service.name = 'berthing' and trace_id is not null", 50)) {
     std::set<std::string> found;
-    for (const Json& e : daemon.events("trace_id = '" + b["trace_id"].get<std::string>() + "'")) found.insert(e["service.name"]);
+    for (const Json& e : daemon.events("trace_id = '" + b["trace_id"].get<std::string>() + "'"))
+      found.insert(e["service.name"]);
     both = both || (found.count("berthing") && found.count("ticket-gate"));
     if (both) break;
   }

@@ -1,10 +1,11 @@
+#include "server/api.h"
+
 #include <gtest/gtest.h>
 
 #include <fstream>
 #include <nlohmann/json.hpp>
 #include <sstream>
 
-#include "server/api.h"
 #include "server/token.h"
 
 namespace dingle {

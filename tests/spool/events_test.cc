@@ -66,7 +66,8 @@ TEST(Events, DamagedBytesNeverCrash) {
   std::mt19937_64 random(5);
   for (int i = 0; i < 5000; ++i) {
     std::string bytes = made.bytes;
-    for (unsigned k = 0; k < 1 + random() % 3; ++k) bytes[random() % bytes.size()] = static_cast<char>(random());
+    for (unsigned k = 0; k < 1 + random() % 3; ++k)
+      bytes[random() % bytes.size()] = static_cast<char>(random());
     bytes.resize(random() % (bytes.size() + 1));
     EventDecoder decoder;
     std::vector<SpooledEvent> events;

@@ -16,8 +16,8 @@ class FaultyDisk final : public Disk {
     std::string now, durable;
   };
 
-  int failing_syncs = 0;             // so many of the next syncs fail, and what they should have saved is lost
-  std::uint64_t room = UINT64_MAX;   // bytes that may still be appended
+  int failing_syncs = 0;            // so many of the next syncs fail, and what they should have saved is lost
+  std::uint64_t room = UINT64_MAX;  // bytes that may still be appended
 
   // What a power failure leaves: synced contents, and of the rest of each file a random prefix.
   void lose_power(std::uint64_t seed) {
@@ -26,8 +26,10 @@ class FaultyDisk final : public Disk {
     std::erase_if(files, [&](const auto& f) { return !durable_names.count(f.first); });
     for (auto& [path, inode] : files) {
       std::string kept = inode->durable;
-      if (inode->now.size() > kept.size()) kept = inode->now.substr(0, kept.size() + random() % (inode->now.size() - kept.size() + 1));
-      if (kept.size() > inode->durable.size() && random() % 2) kept[inode->durable.size() + random() % (kept.size() - inode->durable.size())] ^= 0x55;
+      if (inode->now.size() > kept.size())
+        kept = inode->now.substr(0, kept.size() + random() % (inode->now.size() - kept.size() + 1));
+      if (kept.size() > inode->durable.size() && random() % 2)
+        kept[inode->durable.size() + random() % (kept.size() - inode->durable.size())] ^= 0x55;
       inode->now = inode->durable = kept;
     }
   }
@@ -86,7 +88,8 @@ class FaultyDisk final : public Disk {
       std::lock_guard lock(disk_.mutex);
       if (disk_.failing_syncs > 0) {
         --disk_.failing_syncs;
-        inode_->now = inode_->durable + std::string(inode_->now.size() - inode_->durable.size(), '\0');  // the pages are gone
+        inode_->now = inode_->durable +
+                      std::string(inode_->now.size() - inode_->durable.size(), '\0');  // the pages are gone
         return EIO;
       }
       inode_->durable = inode_->now;

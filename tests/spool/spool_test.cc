@@ -204,7 +204,8 @@ TEST_F(SpoolTest, PowerFailuresLoseNothingThatWasShown) {
     FaultyDisk copy;  // the moment of the failure: the running spool knows nothing of it
     {
       std::lock_guard lock(disk.mutex);
-      for (const auto& [path, inode] : disk.files) copy.files[path] = std::make_shared<FaultyDisk::Inode>(*inode);
+      for (const auto& [path, inode] : disk.files)
+        copy.files[path] = std::make_shared<FaultyDisk::Inode>(*inode);
       copy.durable_names = disk.durable_names;
     }
     copy.lose_power(seed);
@@ -212,10 +213,12 @@ TEST_F(SpoolTest, PowerFailuresLoseNothingThatWasShown) {
     ASSERT_TRUE(opened) << seed;
     std::vector<std::string> all;
     after = 0;
-    while ((*opened)->read(a, after, 20ms, read)) all.emplace_back(read.batch.events), after = read.number.number;
+    while ((*opened)->read(a, after, 20ms, read))
+      all.emplace_back(read.batch.events), after = read.number.number;
     ASSERT_GE(all.size(), shown) << "seed " << seed;
     for (std::size_t i = 0; i < all.size(); ++i) ASSERT_EQ(all[i], std::to_string(i)) << "seed " << seed;
-    ASSERT_EQ((*opened)->state("checkpoint").value_or("none"), all.empty() ? "none" : all.back()) << "seed " << seed << ": a checkpoint covers just what is there";
+    ASSERT_EQ((*opened)->state("checkpoint").value_or("none"), all.empty() ? "none" : all.back())
+        << "seed " << seed << ": a checkpoint covers just what is there";
     ASSERT_EQ((*opened)->counter("lines"), static_cast<std::int64_t>(all.size())) << "seed " << seed;
   }
 }

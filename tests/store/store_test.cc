@@ -18,7 +18,8 @@ const std::int64_t kMorning = *parse_moment("2026-11-23T08:00:00Z", 0);
 
 class StoreTest : public testing::Test {
  protected:
-  std::string folder = testing::TempDir() + "/store-" + std::to_string(::getpid()) + "-" + testing::UnitTest::GetInstance()->current_test_info()->name();
+  std::string folder = testing::TempDir() + "/store-" + std::to_string(::getpid()) + "-" +
+                       testing::UnitTest::GetInstance()->current_test_info()->name();
   std::shared_ptr<Store> store;
   Sender sender{11, 1, 5, 1};
   std::deque<std::string> texts;
@@ -34,11 +35,20 @@ class StoreTest : public testing::Test {
     std::filesystem::remove_all(folder);
   }
   // Adds an event: minute after eight, status, body.
-  void add(std::uint64_t number, std::int64_t minute, std::int64_t status, const std::string& body, std::uint64_t stream = 1) {
+  void add(std::uint64_t number, std::int64_t minute, std::int64_t status, const std::string& body,
+           std::uint64_t stream = 1) {
     auto& f = fields.emplace_back();
     f.push_back({field_id("status"), Value::integer(status)});
-    if (status >= 500) f.push_back({field_id("reason"), Value::text(texts.emplace_back("server " + std::to_string(status)))});
-    events.push_back({kMorning + minute * 60 * kSecond, kMorning, {sender.spool, sender.epoch, number, 0}, stream, number * 10, texts.emplace_back(body), f, {}});
+    if (status >= 500)
+      f.push_back({field_id("reason"), Value::text(texts.emplace_back("server " + std::to_string(status)))});
+    events.push_back({kMorning + minute * 60 * kSecond,
+                      kMorning,
+                      {sender.spool, sender.epoch, number, 0},
+                      stream,
+                      number * 10,
+                      texts.emplace_back(body),
+                      f,
+                      {}});
   }
   Store::Outcome commit(const std::string& index = "gate-2026-11-23") {
     auto outcome = store->commit(index, sender, events);
@@ -131,12 +141,23 @@ TEST_F(StoreTest, FieldsOfAnyTypeComeBack) {
   std::vector<std::string> expected;
   for (std::uint64_t n = 1; n <= 6000; ++n) {
     auto& f = fields.emplace_back();
-    if (random() % 2) f.push_back({field_id("mixed"), random() % 2 ? Value::integer(static_cast<std::int64_t>(random())) : Value::text(texts.emplace_back("t" + std::to_string(random() % 9)))});
-    if (random() % 3) f.push_back({field_id("unique"), Value::text(texts.emplace_back(std::to_string(random())))});
+    if (random() % 2)
+      f.push_back({field_id("mixed"),
+                   random() % 2 ? Value::integer(static_cast<std::int64_t>(random()))
+                                : Value::text(texts.emplace_back("t" + std::to_string(random() % 9)))});
+    if (random() % 3)
+      f.push_back({field_id("unique"), Value::text(texts.emplace_back(std::to_string(random())))});
     f.push_back({field_id("real"), Value::decimal(static_cast<double>(random() % 1000) / 8)});
     f.push_back({field_id("flag"), Value::boolean(random() % 2)});
     f.push_back({field_id("when"), Value::timestamp(static_cast<std::int64_t>(random() % kDay))});
-    StoredEvent e{kMorning + static_cast<std::int64_t>(n), kMorning, {sender.spool, 1, n, 0}, 1, n, texts.emplace_back("b\xff" + std::to_string(n)), f, {}};
+    StoredEvent e{kMorning + static_cast<std::int64_t>(n),
+                  kMorning,
+                  {sender.spool, 1, n, 0},
+                  1,
+                  n,
+                  texts.emplace_back("b\xff" + std::to_string(n)),
+                  f,
+                  {}};
     std::string json;
     append_event_json(e, true, json);
     expected.push_back(json);
@@ -150,7 +171,8 @@ TEST_F(StoreTest, FieldsOfAnyTypeComeBack) {
     std::sort(json.begin(), json.end());
     return json;
   };
-  for (std::size_t i = 0; i < found.size(); ++i) ASSERT_EQ(sorted(found[found.size() - 1 - i].json), sorted(expected[i]));
+  for (std::size_t i = 0; i < found.size(); ++i)
+    ASSERT_EQ(sorted(found[found.size() - 1 - i].json), sorted(expected[i]));
 }
 
 TEST_F(StoreTest, GroupsByTimeAndField) {
@@ -167,7 +189,11 @@ TEST_F(StoreTest, GroupsByTimeAndField) {
   EXPECT_EQ(grouped.groups[0].bucket, kMorning);
   g = {};
   g.field = "status";
-  for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0}, {Measure::average, 230.0}, {Measure::minimum, 200.0}, {Measure::maximum, 500.0}, {Measure::percentile, 200.0}}) {
+  for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0},
+                                   {Measure::average, 230.0},
+                                   {Measure::minimum, 200.0},
+                                   {Measure::maximum, 500.0},
+                                   {Measure::percentile, 200.0}}) {
     g.measure = measure;
     EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, expected);
   }
@@ -258,7 +284,8 @@ TEST(Block, DamagedDirectoriesAndChunksNeverCrash) {
     if (!block) continue;
     std::vector<Field> out;
     std::string json;
-    for (std::size_t row = 0; row < block->count(); ++row) append_event_json(block->event(row, out), true, json);
+    for (std::size_t row = 0; row < block->count(); ++row)
+      append_event_json(block->event(row, out), true, json);
   }
 }
 

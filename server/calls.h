@@ -1,0 +1,25 @@
+// The table of the API's calls, for dispatch and for the OpenAPI document.
+#pragma once
+
+#include <vector>
+
+#include "server/api.h"
+
+namespace dingle {
+
+struct ParameterSpec {
+  const char* name;
+  const char* type;  // of OpenAPI: string, integer, number
+  const char* text;
+};
+
+struct Call {
+  const char* method;
+  const char* path;  // a last part in braces takes the rest
+  const char* text;
+  std::vector<ParameterSpec> parameters;
+  ApiAnswer (*run)(Api&, const ApiRequest&);
+};
+const std::vector<Call>& calls();
+
+}  // namespace dingle

@@ -1,0 +1,63 @@
+#include <algorithm>
+#include <nlohmann/json.hpp>
+
+#include "server/calls.h"
+
+namespace dingle {
+
+std::string openapi_document() {
+  using Json = nlohmann::ordered_json;
+  Json root{{"openapi", "3.1.0"},
+            {"info",
+             {{"title", "Dingle"},
+              {"version", "1"},
+              {"description",
+               "The API of dingled. Every call needs the token of the data folder: `Authorization: Bearer "
+               "TOKEN`."}}}};
+  root["security"] = Json::array({{{"token", Json::array()}}});
+  const Json error{
+      {"description", "What is wrong"},
+      {"content", {{"application/json", {{"schema", {{"$ref", "#/components/schemas/Error"}}}}}}}};
+  for (const Call& call : calls()) {
+    std::string method = call.method;
+    std::transform(method.begin(), method.end(), method.begin(),
+                   [](char c) { return static_cast<char>(c | 0x20); });
+    const std::string content = std::string(call.path) == "/metrics"    ? "text/plain"
+                                : std::string(call.path) == "/v1/watch" ? "application/x-ndjson"
+                                                                        : "application/json";
+    Json operation{{"summary", call.text}};
+    operation["parameters"] = Json::array();
+    if (std::string(call.path).find("{name}") != std::string::npos)
+      operation["parameters"].push_back(
+          {{"name", "name"}, {"in", "path"}, {"required", true}, {"schema", {{"type", "string"}}}});
+    for (const ParameterSpec& p : call.parameters)
+      operation["parameters"].push_back(
+          {{"name", p.name}, {"in", "query"}, {"description", p.text}, {"schema", {{"type", p.type}}}});
+    operation["responses"] = {
+        {"200", {{"description", "The answer"}, {"content", {{content, Json::object()}}}}},
+        {"400", error},
+        {"401", error},
+        {"404", error}};
+    root["paths"][call.path][method] = std::move(operation);
+  }
+  root["paths"]["/healthz"]["get"] = {{"summary", "Whether the program runs. Needs no token."},
+                                      {"security", Json::array()},
+                                      {"responses", {{"200", {{"description", "It runs"}}}}}};
+  root["components"] = {{"securitySchemes", {{"token", {{"type", "http"}, {"scheme", "bearer"}}}}},
+                        {"schemas",
+                         {{"Error",
+                           {{"type", "object"},
+                            {"properties",
+                             {{"error",
+                               {{"type", "object"},
+                                {"required", {"message"}},
+                                {"properties",
+                                 {{"message", {{"type", "string"}}},
+                                  {"hint", {{"type", "string"}}},
+                                  {"parameter", {{"type", "string"}}},
+                                  {"offset", {{"type", "integer"}}},
+                                  {"length", {{"type", "integer"}}}}}}}}}}}}}};
+  return root.dump(2) + "\n";
+}
+
+}  // namespace dingle

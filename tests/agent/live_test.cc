@@ -1,0 +1,76 @@
+#include "agent/engine/live.h"
+
+#include <gtest/gtest.h>
+
+#include "agent/problems.h"
+
+namespace dingle {
+namespace {
+
+Batch batch_of(const std::vector<std::string>& bodies, Arena& arena) {
+  Batch batch;
+  for (const std::string& body : bodies) {
+    Event e;
+    e.body = arena.copy(body);
+    batch.events.push_back(e);
+  }
+  return batch;
+}
+
+TEST(Live, ShowsWhatSatisfiesTheCondition) {
+  Live live;
+  Arena arena;
+  EXPECT_FALSE(live.watched());
+  auto viewer = live.add(*Condition::parse("body like 'a%'"), "");
+  auto other = live.add(Condition(), "another");
+  EXPECT_TRUE(live.watched());
+  Batch batch = batch_of({"ab", "b", "ac"}, arena);
+  batch.events[2].dropped = true;
+  live.show(batch, "gate", "c1");
+  std::uint64_t missed = 0;
+  const std::string lines = viewer->take(100, &missed);
+  EXPECT_NE(lines.find("\"body\":\"ab\""), std::string::npos);
+  EXPECT_EQ(std::count(lines.begin(), lines.end(), '\n'), 1);
+  EXPECT_EQ(other->take(0, &missed), "");
+  live.remove(viewer);
+  live.remove(other);
+  EXPECT_FALSE(live.watched());
+}
+
+TEST(Live, SlowViewerMissesAndIsTold) {
+  Live live;
+  Arena arena;
+  auto viewer = live.add(Condition(), "");
+  Batch batch = batch_of(std::vector<std::string>(100, std::string(10'000, 'x')), arena);
+  for (int i = 0; i < 10; ++i) live.show(batch, "p", "c");
+  std::uint64_t missed = 0, seen = 0;
+  for (std::string lines; !(lines = viewer->take(0, &missed)).empty();)
+    seen += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
+  EXPECT_GT(missed, 0u);
+  EXPECT_EQ(seen + missed, 1000u);
+}
+
+TEST(Live, EndLetsViewersReturn) {
+  Live live;
+  auto viewer = live.add(Condition(), "");
+  live.end();
+  std::uint64_t missed = 0;
+  EXPECT_EQ(viewer->take(10'000, &missed), "");
+  EXPECT_TRUE(viewer->ended());
+}
+
+TEST(Problems, AreToldOnceAndEnd) {
+  std::vector<std::string> told;
+  Problems problems(
+      [&](const Problems::Problem& p, bool ended) { told.push_back((ended ? "end " : "") + p.text); });
+  for (int i = 0; i < 5; ++i) problems.set("d", "away");
+  problems.set("d", "refused");
+  EXPECT_EQ(problems.all()[0].times, 6u);
+  problems.clear("d");
+  problems.clear("d");
+  EXPECT_EQ(told, (std::vector<std::string>{"away", "refused", "end refused"}));
+  EXPECT_TRUE(problems.all().empty());
+}
+
+}  // namespace
+}  // namespace dingle

@@ -1,0 +1,110 @@
+#include "agent/sources/tracked_file.h"
+
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "agent/sources/folder_watch.h"
+
+namespace dingle {
+namespace {
+
+class TrackedFileTest : public testing::Test {
+ protected:
+  std::string path = testing::TempDir() + "/tracked-" + std::to_string(::getpid());
+  std::unique_ptr<TrackedFile> file;
+
+  void write(const std::string& text) {  // in place: the inode stays
+    const int fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC, 0600);
+    ASSERT_EQ(::write(fd, text.data(), text.size()), static_cast<ssize_t>(text.size()));
+    ::close(fd);
+  }
+  void open() {
+    const int fd = ::open(path.c_str(), O_RDONLY);
+    struct stat info;
+    ASSERT_EQ(::fstat(fd, &info), 0);
+    file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
+  }
+  void TearDown() override { ::unlink(path.c_str()); }
+};
+
+TEST_F(TrackedFileTest, GrowingFileHolds) {
+  write("one\n");
+  open();
+  file->advance(4);
+  write("one\ntwo\n");
+  EXPECT_TRUE(file->verify());
+  EXPECT_EQ(file->checkpoint.position, 4u);
+}
+
+TEST_F(TrackedFileTest, OtherContentsAreAnotherStream) {
+  write("one\n");
+  open();
+  file->advance(4);
+  write("uno\ndos\n");
+  EXPECT_FALSE(file->verify());
+  const std::uint64_t before = file->checkpoint.stream;
+  file->restart();
+  EXPECT_NE(file->checkpoint.stream, before);
+  EXPECT_EQ(file->checkpoint.position, 0u);
+}
+
+TEST_F(TrackedFileTest, GoesBackToTheHighestRungThatHolds) {
+  const std::string half(200'000, 'a');
+  write(half + std::string(200'000, 'b'));
+  open();
+  file->advance(100'000);
+  file->advance(200'000);
+  file->advance(400'000);
+  write(half + std::string(100'000, 'c'));  // shortened by a power failure, and gone on
+  EXPECT_TRUE(file->verify());
+  EXPECT_EQ(file->checkpoint.position, 200'000u);
+  EXPECT_EQ(file->checkpoint.base, 200'000u) << "positions in the stream only grow";
+}
+
+TEST_F(TrackedFileTest, RungsAreFewAndSpread) {
+  write(std::string(3'000'000, 'x'));
+  open();
+  for (std::uint64_t position = 1000; position <= 3'000'000; position += 1000) file->advance(position);
+  EXPECT_LE(file->checkpoint.rungs.size(), 8u);
+  EXPECT_LT(file->checkpoint.rungs.front().position, 100'000u);
+  EXPECT_EQ(file->checkpoint.rungs.back().position, 3'000'000u);
+}
+
+TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
+  FileCheckpoint c{"/logs/a.log", 77, 5, 1000, true, {{10, 1}, {1000, 2}}};
+  auto back = FileCheckpoint::decode(c.encode());
+  ASSERT_TRUE(back);
+  EXPECT_EQ(back->path, c.path);
+  EXPECT_EQ(back->stream, 77u);
+  EXPECT_EQ(back->base, 5u);
+  EXPECT_TRUE(back->skipping);
+  EXPECT_EQ(back->rungs.back().hash, 2u);
+  const std::string bytes = c.encode();
+  for (std::size_t n = 0; n < bytes.size(); ++n)
+    EXPECT_FALSE(FileCheckpoint::decode(bytes.substr(0, n))) << n;
+}
+
+TEST(FolderWatch, TellsOfRenamesWithTheirLastName) {
+  const std::string folder = testing::TempDir() + "/watched-" + std::to_string(::getpid());
+  std::filesystem::create_directories(folder);
+  FolderWatch watch;
+  watch.add(folder);
+  EXPECT_FALSE(watch.wait(0).any);
+  std::ofstream(folder + "/a.log") << "x";
+  std::filesystem::rename(folder + "/a.log", folder + "/a.1");
+  std::filesystem::rename(folder + "/a.1", folder + "/a.2");
+  const auto news = watch.wait(1000);
+  EXPECT_TRUE(news.any);
+  ASSERT_EQ(news.renamed.size(), 2u);
+  EXPECT_EQ(news.renamed[0].from, folder + "/a.log");
+  EXPECT_EQ(news.renamed[0].to, folder + "/a.2");
+  std::filesystem::remove_all(folder);
+}
+
+}  // namespace
+}  // namespace dingle

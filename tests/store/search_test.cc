@@ -1,0 +1,75 @@
+#include "store/search.h"
+
+#include <gtest/gtest.h>
+
+#include <random>
+#include <unordered_set>
+
+#include "store/bloom.h"
+
+namespace dingle {
+namespace {
+
+struct GlobCase {
+  const char *text, *glob;
+  bool matches;
+};
+class Globs : public testing::TestWithParam<GlobCase> {};
+TEST_P(Globs, Match) {
+  EXPECT_EQ(matches_glob(GetParam().text, GetParam().glob), GetParam().matches)
+      << GetParam().text << " " << GetParam().glob;
+}
+INSTANTIATE_TEST_SUITE_P(Names, Globs,
+                         testing::Values(GlobCase{"gate-1", "gate-1", true},
+                                         GlobCase{"gate-1", "gate-*", true}, GlobCase{"gate-1", "*1", true},
+                                         GlobCase{"gate-1", "*", true}, GlobCase{"gate-1", "g*-*", true},
+                                         GlobCase{"gate-1", "gate", false}, GlobCase{"gate-1", "*2", false},
+                                         GlobCase{"", "*", true}, GlobCase{"aab", "*ab", true},
+                                         GlobCase{"abab", "a*b", true}));
+
+TEST(Bloom, HasEveryWordAndFewOthers) {
+  std::vector<std::uint64_t> in;
+  for (int i = 0; i < 5000; ++i) in.push_back(word_hash("word" + std::to_string(i)));
+  const std::string filter = make_bloom(in);
+  for (std::uint64_t h : in) ASSERT_TRUE(bloom_may_have(filter, h));
+  int false_positives = 0;
+  for (int i = 0; i < 20'000; ++i)
+    false_positives += bloom_may_have(filter, word_hash("other" + std::to_string(i)));
+  EXPECT_LT(false_positives, 20'000 * 2 / 100);
+  EXPECT_EQ(word_hash("GATE"), word_hash("gate"));
+  EXPECT_TRUE(bloom_may_have("", 1)) << "without a filter anything may be there";
+}
+
+TEST(BlockEncoder, SplitsAtTheMostEventsAndColumns) {
+  BlockEncoder encoder;
+  std::vector<StoredEvent> many(kEventsPerBlock + 10, StoredEvent{1, 1, {1, 1, 1, 0}, 1, 1, "b", {}, {}});
+  std::size_t taken = 0;
+  encoder.encode(many, taken);
+  EXPECT_EQ(taken, kEventsPerBlock);
+  std::vector<std::vector<Field>> fields(30);
+  std::vector<StoredEvent> wide;
+  for (std::size_t i = 0; i < fields.size(); ++i) {
+    for (std::size_t k = 0; k < 100; ++k)
+      fields[i].push_back({field_id("wide" + std::to_string(i * 100 + k)), Value::integer(1)});
+    wide.push_back({1, 1, {1, 1, i, 0}, 1, 1, "b", fields[i], {}});
+  }
+  const EncodedBlock block = encoder.encode(wide, taken);
+  EXPECT_LT(taken, wide.size());
+  EXPECT_EQ(block.count, taken);
+}
+
+TEST(Lanes, AreFixedForEver) {
+  // Changing these would make stores forget what they have.
+  for (auto [stream, lane] :
+       {std::pair{std::uint64_t{1}, 5u}, {2, 0u}, {3, 1u}, {4, 3u}, {5, 5u}, {1000, 1u}})
+    EXPECT_EQ(lane_of(stream), lane);
+  std::unordered_set<unsigned> all;
+  for (std::uint64_t s = 0; s < 1000; ++s) {
+    EXPECT_LT(lane_of(s), kLanes);
+    all.insert(lane_of(s));
+  }
+  EXPECT_EQ(all.size(), kLanes);
+}
+
+}  // namespace
+}  // namespace dingle
