@@ -74,6 +74,9 @@ class Files final : public Source {
       }
       bool any = false;
       std::uint64_t behind = 0;
+      // What was rotated away holds earlier lines than what took its place: it is read to its end first.
+      for (TrackedFile* file : rotated_away())
+        while (!stopping_ && !refused_ && read_some(*file)) any = true;
       for (auto it = files_.begin(); it != files_.end() && !stopping_ && !refused_;) {
         TrackedFile& file = *it->second;
         any |= read_some(file);
@@ -91,6 +94,20 @@ class Files final : public Source {
   }
 
   // ---- which files ----
+
+  // The one that was written to longest ago comes first.
+  std::vector<TrackedFile*> rotated_away() {
+    std::vector<std::pair<std::int64_t, TrackedFile*>> found;
+    for (auto& [id, file] : files_) {
+      struct stat info;
+      if (!file->attached && ::fstat(file->fd(), &info) == 0)
+        found.emplace_back(info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec, file.get());
+    }
+    std::sort(found.begin(), found.end());
+    std::vector<TrackedFile*> files;
+    for (auto [modified, file] : found) files.push_back(file);
+    return files;
+  }
 
   std::set<std::string> matching_paths() {
     std::set<std::string> paths;
