@@ -47,7 +47,7 @@ class Destination {
   virtual ~Destination() = default;
   // Events in the order of the log; whole records. Views are valid during the call. Accepted means durable.
   virtual Delivery deliver(std::span<const DeliveryEvent> events) = 0;
-  // Called every second or so while there is nothing to deliver.
+  // For housekeeping: called every second or so while there is nothing to deliver, every ten while there is.
   virtual void idle() {}
 };
 

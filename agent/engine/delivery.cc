@@ -14,6 +14,7 @@ constexpr std::size_t kMostBytes = 8u << 20;
 constexpr auto kLinger = 25ms;          // how long a small batch waits for company
 constexpr std::size_t kEnough = 2'000;  // events that need no company
 constexpr auto kIdle = 500ms;
+constexpr auto kHousekeeping = 10s;
 }  // namespace
 
 std::string counter_of_destination(std::uint32_t id, const char* what) {
@@ -117,6 +118,10 @@ void DeliveryThread::run() {
     if (damaged)
       counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
     spool_.passed(id_, cursor, std::move(counters));
+    if (std::chrono::steady_clock::now() - last_idle >= kHousekeeping) {  // retention must not wait for a quiet hour
+      destination_->idle();
+      last_idle = std::chrono::steady_clock::now();
+    }
   }
 }
 

@@ -44,7 +44,7 @@ double value_of(const Json& row) {
 
 std::string number(double v) {
   return v == static_cast<double>(static_cast<std::int64_t>(v)) ? with_thousands(static_cast<std::int64_t>(v))
-                                                                : fmt::format("{:.2f}", v);
+                                                                : fmt::format("{:.3g}", v);
 }
 
 // `stacked`: parts add up (counts, sums); otherwise each part has a line of its own.

@@ -110,7 +110,7 @@ int run(const Client& client, const TryOptions& o) {
   for (const Problem& p : problems)
     std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
                         "template", o.text, client.color);
-  if (!t) return kUsage;
+  if (!t) return kFoundProblems;
   std::string input;
   if (!read_input(o.file, input)) return kFoundProblems;
   if (!input.empty() && input.back() != '\n') input += '\n';

@@ -83,7 +83,7 @@ TEST(Try, PointsAtTheColumn) {
   EXPECT_EQ(ran.out,
             "{\"line\":1,\"matched\":true,\"text\":\"5\",\"fields\":{\"a\":5}}\n{\"line\":2,\"matched\":"
             "false,\"text\":\"x\",\"column\":1,\"expected\":[\"a whole number\"],\"found\":\"x\"}\n");
-  EXPECT_EQ(run_program({kDingle, "try", "{a:itn}"}, "5\n").status, 2);
+  EXPECT_EQ(run_program({kDingle, "try", "{a:itn}"}, "5\n").status, 1);
 }
 
 TEST(Help, OfEveryCommandHasAnExample) {
