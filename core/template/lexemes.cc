@@ -37,28 +37,42 @@ const char* scan_integer(const char* at, const char* end, const MatchContext&, V
   return p;
 }
 
+constexpr double kPowersOfTen[] = {1e0, 1e1, 1e2,  1e3,  1e4,  1e5,  1e6,  1e7,
+                                   1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15};
+
 const char* scan_decimal(const char* at, const char* end, const MatchContext&, Value& out) {
   const char* p = at;
   if (p != end && (*p == '-' || *p == '+')) ++p;
-  const char* number = at != end && *at == '+' ? p : at;
   const char* digits = p;
-  while (p != end && is_digit(*p)) ++p;
-  bool whole = p != digits;
+  std::uint64_t mantissa = 0;  // of all digits; means something while they are few
+  while (p != end && is_digit(*p)) mantissa = mantissa * 10 + static_cast<std::uint64_t>(*p++ - '0');
+  std::ptrdiff_t count = p - digits, decimals = 0;
   if (p != end && *p == '.') {
     const char* after = p + 1;
-    while (after != end && is_digit(*after)) ++after;
-    if (after != p + 1) p = after, whole = true;
+    while (after != end && is_digit(*after))
+      mantissa = mantissa * 10 + static_cast<std::uint64_t>(*after++ - '0');
+    decimals = after - (p + 1);
+    count += decimals;
+    if (decimals != 0) p = after;
   }
-  if (!whole) return nullptr;
+  if (count == 0) return nullptr;
+  bool exponent = false;
   if (p != end && (*p == 'e' || *p == 'E')) {
     const char* q = p + 1;
     if (q != end && (*q == '-' || *q == '+')) ++q;
-    const char* exponent = q;
+    const char* power = q;
     while (q != end && is_digit(*q)) ++q;
-    if (q != exponent) p = q;
+    if (q != power) p = q, exponent = true;
+  }
+  // Up to 15 digits both numbers are exact in a double, so their quotient is the nearest one.
+  if (!exponent && count <= 15) {
+    const double v = static_cast<double>(mantissa) / kPowersOfTen[decimals];
+    out = Value::decimal(*at == '-' ? -v : v);
+    return p;
   }
   double v = 0;
-  if (auto [stop, error] = std::from_chars(number, p, v); error != std::errc() || stop != p) return nullptr;
+  if (auto [stop, error] = std::from_chars(*at == '+' ? at + 1 : at, p, v); error != std::errc() || stop != p)
+    return nullptr;
   out = Value::decimal(v);
   return p;
 }

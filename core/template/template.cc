@@ -75,30 +75,47 @@ std::shared_ptr<const Template> Template::compile(std::string_view text, const P
   return result;
 }
 
+namespace {
+
+// Short literals are the rule; a call to memcmp would cost more than they do.
+inline bool starts_with(const char* at, const char* end, const std::string& literal) {
+  const std::size_t n = literal.size();
+  if (static_cast<std::size_t>(end - at) < n) return false;
+  for (std::size_t i = 0; i < n; ++i) {
+    if (i == 8) return std::memcmp(at + 8, literal.data() + 8, n - 8) == 0;
+    if (at[i] != literal[i]) return false;
+  }
+  return true;
+}
+
+}  // namespace
+
 const char* Template::scan_text(const TextScan& scan, const char* at, const char* end) {
   if (!scan.single.empty()) {
-    const void* found =
-        scan.single.size() == 1
-            ? std::memchr(at, scan.single[0], static_cast<std::size_t>(end - at))
-            : memmem(at, static_cast<std::size_t>(end - at), scan.single.data(), scan.single.size());
-    return found ? static_cast<const char*>(found) : end;
+    for (const char* p = at; p != end; ++p) {
+      p = static_cast<const char*>(std::memchr(p, scan.single[0], static_cast<std::size_t>(end - p)));
+      if (p == nullptr) return end;
+      if (starts_with(p, end, scan.single)) return p;
+    }
+    return end;
   }
   const char* p = at;
   for (std::size_t i = 0; i < scan.at_least; ++i, ++p)
     if (p == end || !(scan.flags[static_cast<unsigned char>(*p)] & 1)) return nullptr;
-  for (; p != end; ++p) {
+  for (;; ++p) {
+    while (end - p >= 4 && scan.flags[static_cast<unsigned char>(p[0])] == 1 &&
+           scan.flags[static_cast<unsigned char>(p[1])] == 1 &&
+           scan.flags[static_cast<unsigned char>(p[2])] == 1 &&
+           scan.flags[static_cast<unsigned char>(p[3])] == 1)
+      p += 4;
+    if (p == end) return p;
     const std::uint8_t flags = scan.flags[static_cast<unsigned char>(*p)];
     if (flags == 1) continue;
-    if (flags & 2) {
-      if (scan.delimiters.has(static_cast<unsigned char>(*p))) return p;
-      for (const std::string& literal : scan.literals)
-        if (static_cast<std::size_t>(end - p) >= literal.size() &&
-            std::memcmp(p, literal.data(), literal.size()) == 0)
-          return p;
-    }
     if (!(flags & 1)) return p;
+    if (scan.delimiters.has(static_cast<unsigned char>(*p))) return p;
+    for (const std::string& literal : scan.literals)
+      if (starts_with(p, end, literal)) return p;
   }
-  return p;
 }
 
 void Template::clear(Range range, Value* values) const {
@@ -117,8 +134,7 @@ const char* Template::run(std::uint32_t first, std::uint32_t last, const char* a
     switch (e.op) {
       case Op::literal: {
         const std::string& literal = literals_[e.operand];
-        if (static_cast<std::size_t>(end - at) >= literal.size() &&
-            std::memcmp(at, literal.data(), literal.size()) == 0) {
+        if (starts_with(at, end, literal)) {
           p = at + literal.size();
         } else if constexpr (Explaining) {
           std::size_t n = 0;  // point at the first byte that differs

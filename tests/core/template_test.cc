@@ -2,6 +2,9 @@
 
 #include <gtest/gtest.h>
 
+#include <cstdlib>
+#include <random>
+
 namespace dingle {
 namespace {
 
@@ -97,6 +100,20 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"{b:/a+/}ab", "aaab", "column 4"},    // atomic: what a regex took it keeps
                     Case{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
                     Case{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
+
+// The short way of reading decimals must agree with the careful one to the last bit.
+TEST(Template, DecimalsAreTheNearestDoubles) {
+  auto t = compile("{x:decimal}");
+  std::mt19937_64 random(6);
+  for (int i = 0; i < 20'000; ++i) {
+    std::string text = random() % 3 ? "" : "-";
+    for (std::uint64_t n = 1 + random() % 18; n > 0; --n) text += static_cast<char>('0' + random() % 10);
+    if (random() % 4) text.insert(text.size() - 1 - random() % (text.size() - (text[0] == '-')), ".");
+    Value value;
+    ASSERT_TRUE(t->match(text, {}, &value)) << text;
+    ASSERT_EQ(value.as_decimal(), std::strtod(text.c_str(), nullptr)) << text;
+  }
+}
 
 TEST(Template, OpenEndMatchesTheBeginning) {
   EXPECT_EQ(result("{at:int} ", "5 and more", true), "at=5");

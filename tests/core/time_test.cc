@@ -87,6 +87,25 @@ TEST(Time, NothingReadsBeyondItsEnd) {
   }
 }
 
+// The last access-log time is remembered: a neighbour that differs in one byte must not be taken for it.
+TEST(Time, RememberedTimeIsNoOther) {
+  const std::string first = "23/Nov/2026:10:00:00 +0100";
+  auto read = [](const std::string& text) {
+    ParsedTime t;
+    return scan_clf_time(text.data(), text.data() + text.size(), t) == text.data() + text.size()
+               ? format_rfc3339(t.nanoseconds)
+               : "none";
+  };
+  for (std::size_t i = 0; i < first.size(); ++i) {
+    EXPECT_EQ(read(first), "2026-11-23T09:00:00Z");
+    std::string other = first;
+    other[i] = other[i] == '1' ? '0' : '1';
+    EXPECT_NE(read(other), "2026-11-23T09:00:00Z") << other;
+  }
+  EXPECT_EQ(read("23/Nov/2026:10:00:00 UTC"), "2026-11-23T10:00:00Z");
+  EXPECT_EQ(read("23/Nov/2026:10:00:00"), "2026-11-23T10:00:00Z");
+}
+
 TEST(Zone, FollowsDaylightSaving) {
   auto zone = Zone::named("Europe/Oslo");
   ASSERT_TRUE(zone);
