@@ -26,7 +26,7 @@ struct Cached {
   FieldId id = kNoField;
 };
 
-FieldId look_up(std::string_view name, bool add) {
+FieldId look_up(std::string_view name) {
   if (name.empty() || name.size() > kLongestName) return kNoField;
   thread_local Cached cache[512];
   Cached& slot = cache[std::hash<std::string_view>{}(name) % 512];
@@ -40,7 +40,6 @@ FieldId look_up(std::string_view name, bool add) {
       return it->second;
     }
   }
-  if (!add) return kNoField;
   std::unique_lock lock(t.mutex);
   auto it = t.ids.find(name);
   if (it == t.ids.end()) {
@@ -54,8 +53,7 @@ FieldId look_up(std::string_view name, bool add) {
 
 }  // namespace
 
-FieldId field_id(std::string_view name) { return look_up(name, true); }
-FieldId known_field_id(std::string_view name) { return look_up(name, false); }
+FieldId field_id(std::string_view name) { return look_up(name); }
 
 std::string_view field_name(FieldId id) {
   Table& t = table();
@@ -69,15 +67,11 @@ const FieldId observed_timestamp = field_id("observed_timestamp");
 const FieldId body = field_id("body");
 const FieldId severity = field_id("severity");
 const FieldId severity_number = field_id("severity_number");
-const FieldId trace_id = field_id("trace_id");
-const FieldId span_id = field_id("span_id");
 const FieldId pipeline = field_id("dingle.pipeline");
 const FieldId template_number = field_id("dingle.template");
 const FieldId configuration = field_id("dingle.configuration");
 const FieldId unmatched = field_id("dingle.unmatched");
 const FieldId unmatched_column = field_id("dingle.unmatched.column");
-const FieldId stream = field_id("dingle.stream");
-const FieldId position = field_id("dingle.position");
 }  // namespace names
 
 }  // namespace dingle

@@ -17,15 +17,13 @@ inline constexpr FieldId kMostNames = 65536;
 inline constexpr std::size_t kLongestName = 256;  // bytes; longer names answer kNoField
 
 FieldId field_id(std::string_view name);
-// The id of a name that is already known, else kNoField; adds nothing.
-FieldId known_field_id(std::string_view name);
 std::string_view field_name(FieldId id);  // valid for the life of the process
 
 // Names that the program itself uses. `timestamp`, `observed_timestamp` and `body` are parts of every event,
 // not of its list of fields; readers of events answer them by these ids all the same.
 namespace names {
-extern const FieldId timestamp, observed_timestamp, body, severity, severity_number, trace_id, span_id;
-extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column, stream, position;
+extern const FieldId timestamp, observed_timestamp, body, severity, severity_number;
+extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column;
 }  // namespace names
 
 }  // namespace dingle

@@ -290,8 +290,9 @@ bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::na
       out.number = {found.epoch, found.number};
       out.appended_at = found.appended_at;
       out.batch = {};
-      if (found.file->read(found.offset, found.size, out.bytes) == 0 && record_is_intact(out.bytes) &&
-          decode_batch(std::string_view(out.bytes).substr(kRecordHeaderSize), out.batch))
+      out.bytes = std::make_unique<std::string>();
+      if (found.file->read(found.offset, found.size, *out.bytes) == 0 && record_is_intact(*out.bytes) &&
+          decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch))
         return true;
       out.unreadable_events += out.events;
       after = found.number;

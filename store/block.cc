@@ -214,14 +214,6 @@ StoredEvent Block::event(std::size_t row, std::vector<Field>& fields) const {
   return e;
 }
 
-std::vector<FieldId> Block::field_names() const {
-  std::vector<FieldId> all;
-  for (const Column& c : columns_)
-    if (c.field != kNoField && std::find(all.begin(), all.end(), c.field) == all.end())
-      all.push_back(c.field);
-  return all;
-}
-
 void append_event_json(const StoredEvent& e, bool types, std::string& out) {
   out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" +
          format_rfc3339(e.observed) + "\",\"body\":";

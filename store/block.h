@@ -91,7 +91,6 @@ class Block : public FieldReader {
   EventOrder order(std::size_t row) const;
   // The whole event; views into the block, valid as long as it. Fields go to `fields`.
   StoredEvent event(std::size_t row, std::vector<Field>& fields) const;
-  std::vector<FieldId> field_names() const;
 
  private:
   struct Column {

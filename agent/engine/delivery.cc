@@ -73,15 +73,10 @@ bool DeliveryThread::gather(std::vector<Spool::Read>& reads, std::uint64_t after
     if (!spool_.read(id_, after, timeout, read)) break;
     after = read.number.number;
     events += read.events;
-    bytes += read.bytes.size();
+    bytes += read.bytes->size();
     reads.push_back(std::move(read));
     const auto waited = std::chrono::steady_clock::now() - begin;
     timeout = events >= kEnough || waited >= kLinger + kIdle ? 0ns : std::chrono::nanoseconds(kLinger);
-  }
-  // The strings may have been moved, and with short ones their bytes: decode the views anew.
-  for (Spool::Read& read : reads) {
-    read.batch = {};
-    decode_batch(std::string_view(read.bytes).substr(kRecordHeaderSize), read.batch);
   }
   return !reads.empty();
 }
@@ -118,7 +113,8 @@ void DeliveryThread::run() {
     if (damaged)
       counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
     spool_.passed(id_, cursor, std::move(counters));
-    if (std::chrono::steady_clock::now() - last_idle >= kHousekeeping) {  // retention must not wait for a quiet hour
+    if (std::chrono::steady_clock::now() - last_idle >=
+        kHousekeeping) {  // retention must not wait for a quiet hour
       destination_->idle();
       last_idle = std::chrono::steady_clock::now();
     }

@@ -174,10 +174,7 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
 
 void Engine::stop(std::chrono::nanoseconds within) {
   std::lock_guard reloading(reloading_);
-  if (stopping_ || !committer_.joinable()) {
-    live_.end();
-    if (!committer_.joinable()) return;
-  }
+  if (!committer_.joinable()) return;  // stopped already, or never started
   const auto deadline = std::chrono::steady_clock::now() + within;
   quiesce();
   while (std::chrono::steady_clock::now() < deadline) {

@@ -125,8 +125,8 @@ void Template::clear(Range range, Value* values) const {
 
 // Runs the elements [first, last) from `at`. Answers where they end, or nullptr.
 template <bool Explaining>
-const char* Template::run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin,
-                          const char* end, const MatchContext& context, Value* values, Notes* notes) const {
+const char* Template::run(std::uint32_t first, std::uint32_t last, const char* at, const char* end,
+                          const MatchContext& context, Value* values, Notes* notes) const {
   for (std::uint32_t i = first; i < last;) {
     const Element& e = elements_[i];
     const char* p = nullptr;
@@ -183,7 +183,7 @@ const char* Template::run(std::uint32_t first, std::uint32_t last, const char* a
       case Op::optional: {
         const Range inner = branches_[e.operand][0];
         [[maybe_unused]] const std::size_t before = Explaining ? notes->taken.size() : 0;
-        p = run<Explaining>(inner.first, inner.last, at, begin, end, context, values, notes);
+        p = run<Explaining>(inner.first, inner.last, at, end, context, values, notes);
         if (!p) {
           if (has_optional_slots_) clear(inner, values);
           if constexpr (Explaining) notes->taken.resize(before, {});
@@ -194,14 +194,14 @@ const char* Template::run(std::uint32_t first, std::uint32_t last, const char* a
       case Op::choice:
         for (const Range& branch : branches_[e.operand]) {
           [[maybe_unused]] const std::size_t before = Explaining ? notes->taken.size() : 0;
-          p = run<Explaining>(branch.first, branch.last, at, begin, end, context, values, notes);
+          p = run<Explaining>(branch.first, branch.last, at, end, context, values, notes);
           if (p) break;
           if (has_optional_slots_) clear(branch, values);
           if constexpr (Explaining) notes->taken.resize(before, {});
         }
         break;
       case Op::span:
-        p = run<Explaining>(i + 1, e.next, at, begin, end, context, values, notes);
+        p = run<Explaining>(i + 1, e.next, at, end, context, values, notes);
         if (p) value = Value::text({at, static_cast<std::size_t>(p - at)});
         break;
     }
@@ -220,8 +220,8 @@ bool Template::match(std::string_view line, const MatchContext& context, Value* 
   if (has_optional_slots_) std::fill_n(values, slots_.size(), Value());
   const char* begin = line.data();
   const char* end = begin + line.size();
-  const char* p = run<false>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context,
-                             values, nullptr);
+  const char* p =
+      run<false>(0, static_cast<std::uint32_t>(elements_.size()), begin, end, context, values, nullptr);
   return p != nullptr && (open_end_ || p == end);
 }
 
@@ -230,8 +230,8 @@ Mismatch Template::explain(std::string_view line, const MatchContext& context) c
   Notes notes;
   const char* begin = line.data() ? line.data() : "";
   const char* end = begin + line.size();
-  const char* p = run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, end, context,
-                            values.data(), &notes);
+  const char* p =
+      run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, end, context, values.data(), &notes);
   if (p != nullptr && p != end && !open_end_) notes.failed(p, "the end of the line");
   Mismatch result;
   result.expected = notes.expected;
@@ -248,7 +248,7 @@ std::vector<std::pair<std::size_t, std::size_t>> Template::places(std::string_vi
   std::vector<Value> values(slots_.size());
   Notes notes;
   const char* begin = line.data() ? line.data() : "";
-  run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin, begin + line.size(), context,
+  run<true>(0, static_cast<std::uint32_t>(elements_.size()), begin, begin + line.size(), context,
             values.data(), &notes);
   std::vector<std::pair<std::size_t, std::size_t>> all(slots_.size());
   for (const Notes::Taken& t : notes.taken)

@@ -113,7 +113,7 @@ class Template {
   };
 
   template <bool Explaining>
-  const char* run(std::uint32_t first, std::uint32_t last, const char* at, const char* begin, const char* end,
+  const char* run(std::uint32_t first, std::uint32_t last, const char* at, const char* end,
                   const MatchContext& context, Value* values, Notes* notes) const;
   static const char* scan_text(const TextScan& scan, const char* at, const char* end);
   void clear(Range range, Value* values) const;
