@@ -190,7 +190,7 @@ TEST_F(DeliveryThreadTest, StoppingInTheMiddleLeavesTheCursor) {
         std::make_unique<Scripted>([](std::span<const DeliveryEvent>) { return Delivery::retry("busy"); },
                                    accepted, mutex),
         *spool, *letters, problems);
-    std::this_thread::sleep_for(30ms);
+    for (int i = 0; i < 3000 && problems.all().empty(); ++i) std::this_thread::sleep_for(10ms);
     EXPECT_EQ(problems.all().size(), 1u);
   }
   EXPECT_EQ(spool->waiting(id).events, 2u);
