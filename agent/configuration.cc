@@ -65,7 +65,11 @@ const std::vector<OptionSpec>& source_options() {
   static const std::vector<OptionSpec> all{
       {.name = "resource",
        .type = OptionType::values,
-       .text = "Fields that every event of this source gets, for instance `service.name`."}};
+       .text = "Fields that every event of this source gets, for instance `service.name`."},
+      {.name = "zone",
+       .type = OptionType::zone,
+       .fallback = "UTC",
+       .text = "The zone of times in its lines that name none: a name of the tz database, or an offset."}};
   return all;
 }
 
@@ -136,7 +140,11 @@ const std::vector<OptionSpec>& pattern_options() {
        .choices = kind_names()},
       {.name = "text",
        .type = OptionType::text,
-       .text = "What it is, in words, for messages such as `expected a berth`."}};
+       .text = "What it is, in words, for messages such as `expected a berth`."},
+      {.name = "replace",
+       .type = OptionType::boolean,
+       .fallback = "false",
+       .text = "Takes the place of the built-in pattern of this name."}};
   return all;
 }
 
@@ -286,9 +294,15 @@ class Reader {
       p.kind = regex ? kind_named(o.text("type")) : Kind::text;
       p.description = o.text("text");
       p.source = o.text(regex ? "regex" : "template");
-      if (!patterns_->add(p))
+      if (o.flag("replace")) {
+        if (!patterns_->find(p.name))
+          return findings_.error(*o.node("replace"), "there is no built-in pattern `" + e.key + "` to replace",
+                                 did_you_mean(e.key, patterns_->names()));
+        patterns_->replace(p);
+      } else if (!patterns_->add(p)) {
         return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern",
-                               "choose another name");
+                               "choose another name, or say `replace: true` if it is meant to take its place");
+      }
       read.emplace_back(&e, o);
     });
     // Checked when all are known, since they may use each other.
@@ -315,6 +329,10 @@ class Reader {
     Options common = Options::read(source_options(), e.value, e.key, findings_, {kind_entry->key});
     for (const auto& field : common.tree("resource").entries)
       s.resource.emplace_back(field.key, field.value.scalar);
+    if (auto zone = Zone::named(common.text("zone")))
+      s.zone = *zone;
+    else
+      findings_.error_within(*common.node("zone"), zone.problem());
     s.options = Options::read(s.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
     s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
     result_->sources.push_back(std::move(s));

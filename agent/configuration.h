@@ -18,6 +18,7 @@ struct SourceSettings {
   Options options;
   std::shared_ptr<const Prepared> prepared;
   std::vector<std::pair<std::string, std::string>> resource;  // fields fixed for the source
+  Zone zone;                                                  // of times that name none
 };
 
 struct PipelineSettings {

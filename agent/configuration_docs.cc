@@ -33,6 +33,9 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::values:
       s = {{"type", "object"}, {"additionalProperties", {{"type", {"string", "number", "boolean"}}}}};
       break;
+    case OptionType::template_lists:
+      s = {{"type", "object"}, {"additionalProperties", one_or_list({{"type", "string"}})}};
+      break;
     case OptionType::renames: s = {{"type", "object"}, {"additionalProperties", {{"type", "string"}}}}; break;
     case OptionType::section: s = schema_of(o.section); break;
   }

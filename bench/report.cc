@@ -75,6 +75,8 @@ const std::string& access_log() {
           below(3) ? "-" : "https://skerry.example/timetable?from=northquay", agents[below(3)],
           below(2000) / 1000.0);
     }
+    out.reserve(out.size() + 64);  // some room behind the lines, as a line buffer has
+    std::fill_n(out.data() + out.size(), 64, '\0');
     return out;
   }();
   return text;

@@ -93,7 +93,7 @@ void row_per_event(benchmark::State& state) {
   const PatternLibrary library;
   std::vector<Problem> problems;
   auto t = Template::compile(kAccessTemplate, library, {}, problems);
-  std::vector<Value> values(t->slots().size());
+  std::vector<Value> values(t->value_count());
   std::uintmax_t bytes = 0;
   const auto lines = std::span(access_lines()).first(60'000);
   for (auto _ : state) {

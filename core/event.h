@@ -16,14 +16,10 @@
 
 #include "core/arena.h"
 #include "core/names.h"
+#include "core/time/zone.h"
 #include "core/value.h"
 
 namespace dingle {
-
-struct Field {
-  FieldId name = kNoField;
-  Value value;
-};
 
 // Where lines are read into. `size` bytes of text, followed by kPadding readable zero bytes, so that
 // scanners may load whole vectors at the end.
@@ -86,6 +82,18 @@ struct Event {
     fields[field_count++] = {name, value};
     return true;
   }
+  // Sets several fields; one named `body` becomes the body. Answers how many there was no room for.
+  std::size_t take(Arena& arena, std::span<const Field> more) {
+    std::size_t lost = 0;
+    reserve(arena, more.size());
+    for (const Field& f : more) {
+      if (f.name != names::body)
+        lost += !set(arena, f.name, f.value);
+      else if (f.value.is_textual())
+        body = f.value.as_text();
+    }
+    return lost;
+  }
   bool erase(FieldId name) {
     Field* f = find(name);
     if (f == nullptr) return false;
@@ -96,10 +104,19 @@ struct Event {
 };
 
 struct Batch {
+  // Up to where bytes behind a text may be loaded: for a slice of the buffer its padding, else the text's end.
+  const char* readable_behind(std::string_view text) const {
+    const char* begin = buffer ? buffer->bytes.get() : nullptr;
+    const char* end = text.data() + text.size();
+    return begin && text.data() >= begin && end <= begin + buffer->size
+               ? begin + buffer->size + LineBuffer::kPadding
+               : end;
+  }
   std::shared_ptr<const LineBuffer> buffer;
   Arena arena;
   std::vector<Event> events;
   std::span<const Field> resource;  // of the stream; not owned: outlives the batch
+  Zone zone;                        // of times that name none, where a step does not say it
 
   // The value of a field of an event, or of its resource, or one of the parts that every event has.
   Value get(const Event& event, FieldId name) const {

@@ -1,5 +1,7 @@
 #include "core/pipeline.h"
 
+#include <chrono>
+
 #include "core/template/lexemes.h"
 
 namespace dingle {
@@ -10,7 +12,9 @@ void Pipeline::run(Batch& batch, std::vector<StepTally>& tallies) const {
     std::uint64_t alive = 0;
     for (const Event& event : batch.events) alive += !event.dropped;
     StepTally tally;
+    const auto begin = std::chrono::steady_clock::now();
     steps[i]->run(batch, tally);
+    tally.nanoseconds = static_cast<std::uint64_t>((std::chrono::steady_clock::now() - begin).count());
     const std::uint64_t passed_by = alive - tally.in;  // for which the step's condition did not hold
     tally.in += passed_by;
     tally.out += passed_by;

@@ -6,6 +6,8 @@
 #include <string>
 #include <string_view>
 
+#include "core/names.h"
+
 namespace dingle {
 
 enum class Kind : std::uint8_t { absent, text, integer, decimal, boolean, timestamp, ip, list, map };
@@ -85,5 +87,10 @@ class Value {
   Kind kind_;
 };
 static_assert(sizeof(Value) == 16);
+
+struct Field {
+  FieldId name = kNoField;
+  Value value;
+};
 
 }  // namespace dingle

@@ -24,7 +24,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (!t) return 0;
   std::string line(input.substr(std::min(end + 1, size)));
   Arena arena;
-  std::vector<Value> values(t->slots().size());
+  std::vector<Value> values(t->value_count());
   const MatchContext context{&arena, 1'795'428'000'000'000'000};
   const bool matched = t->match(line, context, values.data());
   if (matched) {

@@ -15,7 +15,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   for (const Lexeme& lexeme : builtin_lexemes()) {
     Arena arena;
     Value value;
-    const char* place = lexeme.scan(at, end, {&arena, 1'795'428'000 * kSecond}, value);
+    const char* place = lexeme.scan(at, end, {&arena, 1'795'428'000 * kSecond}, nullptr, value);
     if (place == nullptr) continue;
     if (place <= at || place > end || value.kind() != lexeme.kind ||
         !lexeme.first.has(static_cast<unsigned char>(*at)))

@@ -41,8 +41,15 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
            {"out", n(prefix + "out")},
            {"dropped", n(prefix + "dropped")},
            {"failed", n(prefix + "failed")}};
-    for (std::size_t t = 1; t <= step.templates(); ++t)
-      s["templates"].push_back(n(prefix + "template/" + std::to_string(t)));
+    const auto in = n(prefix + "in");
+    s["nanoseconds_each"] = in == 0 ? 0 : n(prefix + "nanoseconds") / in;
+    const std::vector<std::string> templates = step.templates();
+    for (std::size_t t = 0; t < templates.size(); ++t) {
+      const std::string number = std::to_string(t + 1);
+      s["templates"].push_back({{"template", templates[t]},
+                                {"matched", n(prefix + "template/" + number)},
+                                {"too_expensive", n(prefix + "too_expensive/" + number)}});
+    }
     steps.push_back(std::move(s));
   }
   return steps;

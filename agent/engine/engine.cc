@@ -344,6 +344,7 @@ Spool::Append Engine::process(const Job& job) {
     Batch& batch = batches.emplace_back();
     batch.buffer = in.buffer;
     batch.resource = in.resource->fields;
+    batch.zone = in.resource->zone;
     batch.events.reserve(in.lines.size());
     for (std::size_t i = 0; i < in.lines.size(); ++i) {
       Event event;
@@ -375,6 +376,9 @@ Spool::Append Engine::process(const Job& job) {
       count(out.changes, prefix + "fields_left_out", t.fields_left_out);
       for (std::size_t m = 0; m < t.matched.size(); ++m)
         count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
+      for (std::size_t m = 0; m < t.expensive.size(); ++m)
+        count(out.changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
+      count(out.changes, step + "nanoseconds", t.nanoseconds);
     }
     for (const Event& e : batch.events) unmatched += e.find(names::unmatched) != nullptr;
     count(out.changes, prefix + "unmatched", unmatched);

@@ -41,6 +41,7 @@ class Files final : public Source {
       : name_(m.settings.name),
         options_(m.settings.options),
         resource_(m.settings.resource),
+        zone_(m.settings.zone),
         intake_(m.intake) {
     if (auto prepared = std::static_pointer_cast<const PreparedFiles>(m.settings.prepared))
       split_ = prepared->split;
@@ -242,6 +243,7 @@ class Files final : public Source {
     }
     file->checkpoint.path = path;
     auto resource = std::make_shared<Resource>();
+    resource->zone = zone_;
     for (const auto& [field, text] : resource_) resource->add(field, text);
     resource->add("log.file.path", path);
     if (!host_.empty()) resource->add("host.name", host_);
@@ -315,7 +317,7 @@ class Files final : public Source {
     if (size == file.checkpoint.position) return false;
     const std::int64_t quiet = now - file.changed_at;
     // What stands at the end without a newline, and an event that may go on, are taken after a while.
-    const bool ends = quiet >= (split_.starts_with ? options_.section("join").number("wait")
+    const bool ends = quiet >= (split_.joins() ? options_.section("join").number("wait")
                                                    : options_.number("unfinished_after")) ||
                       (file.detached_at != 0 && quiet >= kCloseAfter / 2);
     if (size == file.waiting_size && !ends) return false;
@@ -380,6 +382,7 @@ class Files final : public Source {
   const std::string name_;
   const Options options_;
   const std::vector<std::pair<std::string, std::string>> resource_;
+  const Zone zone_;
   Intake& intake_;
   SplitSettings split_;
   std::string host_;
@@ -400,12 +403,17 @@ std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
   const Options& join = c.options.section("join");
   prepared->split.most_lines = static_cast<std::size_t>(join.number("most_lines"));
   prepared->split.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
-  if (const Node* node = join.node("starts_with")) {
+  prepared->split.indented = join.flag("indented");
+  auto compile = [&](const char* option) -> std::shared_ptr<const Template> {
+    const Node* node = join.node(option);
+    if (node == nullptr) return nullptr;
     std::vector<Problem> problems;
-    prepared->split.starts_with =
-        Template::compile(join.text("starts_with"), c.patterns, {.open_end = true}, problems);
+    auto t = Template::compile(join.text(option), c.patterns, {.open_end = true}, problems);
     for (const Problem& p : problems) c.findings.error_within(*node, p);
-  }
+    return t;
+  };
+  prepared->split.starts_with = compile("starts_with");
+  prepared->split.continues_with = compile("continues_with");
   return prepared;
 }
 
@@ -446,6 +454,14 @@ const SourceKind kKind{
                     .type = OptionType::template_text,
                     .text = "A new event starts with a line that begins with this template; other lines "
                             "belong to the event before them."},
+                   {.name = "indented",
+                    .type = OptionType::boolean,
+                    .fallback = "false",
+                    .text = "Lines that begin with a blank or tab belong to the event before them."},
+                   {.name = "continues_with",
+                    .type = OptionType::template_text,
+                    .text = "Lines that begin with this template belong to the event before them, for instance "
+                            "`Caused by: {:rest}`."},
                    {.name = "wait",
                     .type = OptionType::duration,
                     .fallback = "1s",

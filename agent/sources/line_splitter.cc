@@ -19,7 +19,16 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
   }
   Arena arena;
   const MatchContext context{&arena, 0};
-  std::vector<Value> values(settings.starts_with ? settings.starts_with->slots().size() : 0);
+  std::vector<Value> values(1);
+  auto matches = [&](const Template& t, std::string_view line) {
+    if (values.size() < t.value_count()) values.resize(t.value_count());
+    return t.match(line, context, values.data());
+  };
+  auto goes_on = [&](std::string_view line) {
+    return (settings.starts_with && !matches(*settings.starts_with, line)) ||
+           (settings.indented && !line.empty() && (line[0] == ' ' || line[0] == '\t')) ||
+           (settings.continues_with && matches(*settings.continues_with, line));
+  };
   bool open = false;  // events.back() may go on
   std::size_t open_lines = 0;
   while (at < chunk.size()) {
@@ -44,9 +53,8 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
     if (!cut && !line.empty() && line.back() == '\r') line.remove_suffix(1);
     ++out.lines;
     out.cut += cut;
-    const bool joins = settings.starts_with && open && open_lines < settings.most_lines &&
-                       end - out.events.back().position <= settings.most_bytes &&
-                       !settings.starts_with->match(line, context, values.data());
+    const bool joins = open && open_lines < settings.most_lines &&
+                       end - out.events.back().position <= settings.most_bytes && goes_on(line);
     if (joins) {
       SourceLine& event = out.events.back();
       event.text = std::string_view(event.text.data(),
@@ -58,7 +66,7 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
       open = false;
     } else {
       out.events.push_back({line, at});
-      open = settings.starts_with != nullptr;
+      open = settings.joins();
       open_lines = 1;
     }
     at = next;

@@ -13,8 +13,11 @@ namespace dingle {
 
 struct SplitSettings {
   std::size_t longest_line = 1 << 20;  // bytes; longer ones are cut
-  std::shared_ptr<const Template>
-      starts_with;               // a new event starts with a line that matches; nullptr: each line is one
+  // A line goes on with the event before it if it does not match `starts_with`, if it matches `continues_with`, or
+  // if it begins with a blank or tab and `indented` is set; those that are not set say nothing.
+  std::shared_ptr<const Template> starts_with, continues_with;
+  bool indented = false;
+  bool joins() const { return starts_with || continues_with || indented; }
   std::size_t most_lines = 500;  // of one joined event
   std::size_t most_bytes = 256 * 1024;
 };

@@ -22,6 +22,7 @@ struct SourceLine {
 // Fields that all events of a stream share, with the texts that they point to.
 struct Resource {
   std::vector<Field> fields;
+  Zone zone;  // of times that name none
   std::vector<std::unique_ptr<std::string>> texts;
   void add(std::string_view name, std::string_view text) {
     texts.push_back(std::make_unique<std::string>(text));

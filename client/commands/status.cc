@@ -39,7 +39,7 @@ void print_steps(const Client& client, const Json& status) {
       std::string templates;
       if (row.contains("templates"))
         for (const Json& n : row["templates"])
-          templates += (templates.empty() ? "" : ", ") + with_thousands(n.get<std::int64_t>());
+          templates += (templates.empty() ? "" : ", ") + with_thousands(n["matched"].get<std::int64_t>());
       row["templates"] = templates;
       rows.push_back(std::move(row));
     }
@@ -52,6 +52,7 @@ void print_steps(const Client& client, const Json& status) {
               {"out", "OUT", Look::count},
               {"failed", "FAILED", Look::count, true},
               {"dropped", "DROPPED", Look::count},
+              {"nanoseconds_each", "NS EACH", Look::count},
               {"templates", "MATCHED, BY TEMPLATE"}},
              rows);
 }
@@ -109,6 +110,13 @@ int print_people(const Client& client, const Json& s, bool steps) {
                 << with_thousands(p["implausible_times"].get<std::int64_t>())
                 << " event times are implausible; those events are in the index of the day on which they "
                    "were read\n";
+  for (const Json& p : s["pipelines"])
+    for (const Json& step : p["steps"])
+      for (const Json& t : step.value("templates", Json::array()))
+        if (t["too_expensive"] != 0)
+          std::cout << "note: pipeline " << p["name"].get<std::string>() << ": a template gave up on "
+                    << with_thousands(t["too_expensive"].get<std::int64_t>())
+                    << " lines, which are too expensive for it: " << t["template"].get<std::string>() << "\n";
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
               << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>() << ")\n";

@@ -116,7 +116,7 @@ int run(const Client& client, const TryOptions& o) {
   if (!input.empty() && input.back() != '\n') input += '\n';
   std::size_t number = 0, matched = 0, unmatched = 0;
   std::vector<Json> rows;
-  std::vector<Value> values(t->slots().size());
+  std::vector<Value> values(t->value_count());
   for (std::size_t at = 0; at < input.size() && (o.limit == 0 || matched + unmatched < o.limit);) {
     const std::size_t end = input.find('\n', at);
     std::string_view line = std::string_view(input).substr(at, end - at);

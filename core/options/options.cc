@@ -46,6 +46,7 @@ const char* option_type_name(OptionType type) {
     case OptionType::field: return "a field's name";
     case OptionType::fields: return "a list of fields' names";
     case OptionType::templates: return "a list of templates";
+    case OptionType::template_lists: return "a map of values to templates";
     case OptionType::template_text: return "a template";
     case OptionType::condition: return "a condition";
     case OptionType::zone: return "a time zone";
@@ -154,6 +155,20 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
         } else if (spec.type == OptionType::renames) {
           ok = valid_field(entry.value) && ok;
         }
+      }
+      held.node = node;
+      return ok;
+    }
+    case OptionType::template_lists: {
+      if (!node.is_map()) return wrong();
+      bool ok = true;
+      for (const auto& entry : node.entries) {
+        const std::vector<Node> one{entry.value};
+        for (const Node& item : entry.value.is_list() ? entry.value.items : one)
+          if (!item.is_scalar()) {
+            findings.error(item, "a template is expected here, found " + std::string(item.form_name()));
+            ok = false;
+          }
       }
       held.node = node;
       return ok;

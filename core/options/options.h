@@ -31,6 +31,7 @@ enum class OptionType {
   field,      // a field's name
   fields,     // a list of fields' names, or one
   templates,  // a list of templates, or one
+  template_lists,  // a map of texts to lists of templates
   template_text,
   condition,   // a search condition
   zone,        // a time zone's name
@@ -75,7 +76,7 @@ class Options {
   const std::vector<std::string>& texts(std::string_view name) const;
   std::int64_t number(std::string_view name) const;  // integer, size (bytes), duration (ns)
   bool flag(std::string_view name) const;
-  const Node& tree(std::string_view name) const;  // values, renames; an empty node if not given
+  const Node& tree(std::string_view name) const;  // values, renames, template_lists; an empty node if not given
   const Options& section(std::string_view name) const;
   // Replaces a text option, for what a command line says instead of the file.
   void override_text(std::string_view name, std::string value) {

@@ -14,9 +14,14 @@ std::vector<StepKind>& registered() {
 
 void StepTally::add(const StepTally& o) {
   in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped,
-      failed += o.failed, fields_left_out += o.fields_left_out;
-  if (matched.size() < o.matched.size()) matched.resize(o.matched.size());
-  for (std::size_t i = 0; i < o.matched.size(); ++i) matched[i] += o.matched[i];
+      failed += o.failed, nanoseconds += o.nanoseconds,
+      fields_left_out += o.fields_left_out;
+  auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
+    if (to.size() < from.size()) to.resize(from.size());
+    for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];
+  };
+  add_each(matched, o.matched);
+  add_each(expensive, o.expensive);
 }
 
 bool EventReader::any_text(const std::function<bool(std::string_view)>& test) const {

@@ -22,8 +22,10 @@ namespace dingle {
 // kept, marked and passed on, but counted apart.
 struct StepTally {
   std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
+  std::uint64_t nanoseconds = 0;       // that it took, of wall-clock time
   std::uint64_t fields_left_out = 0;   // that an event could not take: too many of them, or too many names
-  std::vector<std::uint64_t> matched;  // parse: by template
+  std::vector<std::uint64_t> matched;    // parse: by template
+  std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template
   void add(const StepTally& other);
 };
 
@@ -47,8 +49,8 @@ class Step {
   virtual void run(Batch& batch, StepTally& tally) const = 0;
   // For check: why no event can pass behind this step, or "".
   virtual std::string stops_everything() const { return ""; }
-  // How many templates it has: the size of `matched`.
-  virtual std::size_t templates() const { return 0; }
+  // Its templates as they were written; `matched` and `expensive` have one entry for each.
+  virtual std::vector<std::string> templates() const { return {}; }
 
   std::string kind;
   std::unique_ptr<Condition> where;  // nullptr: every event

@@ -1,4 +1,6 @@
 // time: a field becomes the event's timestamp.
+#include <optional>
+
 #include "core/steps/step.h"
 #include "core/template/template.h"
 #include "core/time/zone.h"
@@ -16,14 +18,14 @@ const ComponentSpec kSpec{
     {{.name = "field", .type = OptionType::field, .text = "The field that holds the time.", .required = true},
      {.name = "zone",
       .type = OptionType::zone,
-      .fallback = "UTC",
-      .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00."},
+      .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00. Without it "
+              "the source's zone, else UTC."},
      {.name = "keep", .type = OptionType::boolean, .fallback = "false", .text = "Keep the field as well."}}};
 
 class Time final : public Step {
  public:
   FieldId field = kNoField;
-  Zone zone;
+  std::optional<Zone> zone;
   bool keep = false;
 
   void run(Batch& batch, StepTally& tally) const override {
@@ -45,7 +47,7 @@ class Time final : public Step {
         ++tally.failed;
         return;
       }
-      event.timestamp = v.zoneless() ? zone.to_utc(v.as_integer()) : v.as_integer();
+      event.timestamp = v.zoneless() ? (zone ? *zone : batch.zone).to_utc(v.as_integer()) : v.as_integer();
       if (!keep) event.erase(field);
       ++tally.out;
     });
@@ -56,12 +58,14 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   auto step = std::make_unique<Time>();
   step->field = field_id(m.options.text("field"));
   step->keep = m.options.flag("keep");
-  auto zone = Zone::named(m.options.text("zone"));
-  if (!zone) {
-    m.findings.error_within(*m.options.node("zone"), zone.problem());
-    return nullptr;
+  if (const Node* node = m.options.node("zone")) {
+    auto zone = Zone::named(m.options.text("zone"));
+    if (!zone) {
+      m.findings.error_within(*node, zone.problem());
+      return nullptr;
+    }
+    step->zone = *zone;
   }
-  step->zone = *zone;
   return step;
 }
 

@@ -1,6 +1,7 @@
 #include "core/template/compiler.h"
 
 #include <algorithm>
+#include <limits>
 
 #include "core/nearest.h"
 
@@ -24,7 +25,10 @@ void TemplateCompiler::compile(const std::vector<Part>& parts, bool open_end) {
   Starters after;
   after.end = true;
   out_.open_end_ = open_end;
+  const std::size_t before = problems_.size();
   sequence(parts, after, {});
+  program_.slots = out_.slots_.size();
+  if (problems_.size() == before) program_.fuse(0, static_cast<std::uint32_t>(program_.elements.size()));
 }
 
 void TemplateCompiler::bad(std::string message, std::string hint, const Part& p, const Origin& origin) {
@@ -50,7 +54,8 @@ const std::vector<Part>& TemplateCompiler::parts_of(const Pattern& pattern) cons
 bool TemplateCompiler::add_starters(const Part& p, Starters& to, std::size_t depth) const {
   if (depth > kDeepestPattern) return false;
   switch (p.form) {
-    case Part::Form::literal: to.literals.push_back(p.text); return false;
+    case Part::Form::literal: to.literals.push_back({p.text, false}); return false;
+    case Part::Form::any_case: to.literals.push_back({p.text, true}); return false;
     case Part::Form::blanks: to.delimiters = to.delimiters | classes::blanks(); return false;
     case Part::Form::regex: {
       auto regex = Regex::compile(p.text, Regex::Where::anchored);
@@ -69,8 +74,14 @@ bool TemplateCompiler::add_starters(const Part& p, Starters& to, std::size_t dep
   if (pattern == nullptr) return false;
   const std::string source = "{" + p.field + ":" + p.text + "}";
   switch (pattern->form) {
-    case PatternForm::lexeme: to.elements.emplace_back(pattern->bytes, source); return false;
-    case PatternForm::text: to.elements.emplace_back(pattern->bytes, source); return pattern->at_least == 0;
+    case PatternForm::fields: to.elements.emplace_back(pattern->bytes, source); return false;
+    case PatternForm::lexeme: to.elements.emplace_back(first_of(*pattern, p), source); return false;
+    case PatternForm::text: {
+      to.elements.emplace_back(pattern->bytes, source);
+      std::vector<Problem> ignored;  // reported where the part is compiled
+      const auto range = ParameterReader(p.parameters, p.text, ignored).range();
+      return range && range->low ? *range->low < 1 : pattern->at_least == 0;
+    }
     case PatternForm::regex: {
       auto regex = Regex::compile(pattern->source, Regex::Where::anchored);
       to.elements.emplace_back(regex ? regex->first() : ByteClass::any(), source);
@@ -103,7 +114,7 @@ bool TemplateCompiler::add_starters(const std::vector<Part>& parts, std::size_t 
                                     std::size_t depth) const {
   if (from < parts.size())
     if (std::string literal = literal_start(parts, from, depth); !literal.empty()) {
-      to.literals.push_back(std::move(literal));
+      to.literals.push_back({std::move(literal), false});
       return false;
     }
   return from >= parts.size() ||
@@ -120,24 +131,25 @@ TemplateCompiler::Starters TemplateCompiler::starters(const std::vector<Part>& p
 // ---- elements
 // --------------------------------------------------------------------------------------------------
 
-Template::Element& TemplateCompiler::add(Template::Op op, std::size_t operand, const Part& p,
+Element& TemplateCompiler::add(Element::Op op, std::size_t operand, const Part& p,
                                          const Origin& origin) {
-  Template::Element e;
+  Element e;
   e.op = op;
   e.operand = static_cast<std::uint32_t>(operand);
-  e.next = static_cast<std::uint32_t>(out_.elements_.size() + 1);
+  e.next = static_cast<std::uint32_t>(program_.elements.size() + 1);
   e.offset = static_cast<std::uint32_t>(origin.nested ? origin.offset : p.offset);
   e.length = static_cast<std::uint32_t>(origin.nested ? origin.length : p.length);
-  if (out_.elements_.size() == kMostElements)
+  if (program_.elements.size() == kMostElements)
     bad("the template has more than 4000 elements", "split it", p, origin);
-  out_.elements_.push_back(e);
-  return out_.elements_.back();
+  program_.elements.push_back(e);
+  return program_.elements.back();
 }
 
-std::int16_t TemplateCompiler::slot(const std::string& field, Kind kind, const Part& p,
+std::int16_t TemplateCompiler::slot(const std::string& name, Kind kind, const Part& p,
                                     const Origin& origin) {
-  if (field.empty()) return -1;
-  if (in_optional_) out_.has_optional_slots_ = true;
+  if (name.empty() || name.back() == '.') return -1;  // a prefix is not kept itself
+  const std::string field = origin.prefix + name;
+  if (in_optional_) program_.clears = true;
   if (std::find(taken_.begin(), taken_.end(), field) != taken_.end()) {
     bad("the field `" + field + "` is captured twice", "give one of them another name, or keep only one", p,
         origin);
@@ -155,17 +167,18 @@ std::int16_t TemplateCompiler::slot(const std::string& field, Kind kind, const P
 }
 
 void TemplateCompiler::sequence(const std::vector<Part>& parts, const Starters& after, const Origin& origin) {
-  for (std::size_t i = 0; i < parts.size() && out_.elements_.size() <= kMostElements; ++i)
+  for (std::size_t i = 0; i < parts.size() && program_.elements.size() <= kMostElements; ++i)
     part(parts[i], starters(parts, i + 1, after), origin);
 }
 
 void TemplateCompiler::part(const Part& p, const Starters& after, const Origin& origin) {
   switch (p.form) {
     case Part::Form::literal:
-      out_.literals_.push_back(p.text);
-      add(Template::Op::literal, out_.literals_.size() - 1, p, origin);
+      program_.literals.push_back(p.text);
+      add(Element::Op::literal, program_.literals.size() - 1, p, origin);
       return;
-    case Part::Form::blanks: add(Template::Op::blanks, 0, p, origin); return;
+    case Part::Form::any_case: any_case(p, origin); return;
+    case Part::Form::blanks: add(Element::Op::blanks, 0, p, origin); return;
     case Part::Form::regex:
       regex(p.text, Kind::text, "text that matches /" + p.text + "/", p, origin, p.text_offset);
       return;
@@ -177,19 +190,19 @@ void TemplateCompiler::part(const Part& p, const Starters& after, const Origin& 
 
 void TemplateCompiler::group(const Part& p, const Starters& after, const Origin& origin) {
   const bool optional = p.form == Part::Form::optional;
-  const std::size_t which = out_.branches_.size();
-  out_.branches_.emplace_back();
-  const std::size_t element = out_.elements_.size();
-  add(optional ? Template::Op::optional : Template::Op::choice, which, p, origin);
+  const std::size_t which = program_.branches.size();
+  program_.branches.emplace_back();
+  const std::size_t element = program_.elements.size();
+  add(optional ? Element::Op::optional : Element::Op::choice, which, p, origin);
   const bool was_optional = in_optional_;
   in_optional_ = true;
   const std::vector<std::string> taken_before = taken_;
   std::vector<std::string> taken_after = taken_;
   for (const auto& branch : p.branches) {
     taken_ = taken_before;  // branches exclude each other and may use the same names
-    auto first = static_cast<std::uint32_t>(out_.elements_.size());
+    auto first = static_cast<std::uint32_t>(program_.elements.size());
     sequence(branch, after, origin);
-    out_.branches_[which].push_back({first, static_cast<std::uint32_t>(out_.elements_.size())});
+    program_.branches[which].push_back({first, static_cast<std::uint32_t>(program_.elements.size())});
     taken_after.insert(taken_after.end(), taken_.begin() + static_cast<std::ptrdiff_t>(taken_before.size()),
                        taken_.end());
     if (branch.empty())
@@ -198,7 +211,7 @@ void TemplateCompiler::group(const Part& p, const Starters& after, const Origin&
   }
   taken_ = taken_after;
   in_optional_ = was_optional;
-  out_.elements_[element].next = static_cast<std::uint32_t>(out_.elements_.size());
+  program_.elements[element].next = static_cast<std::uint32_t>(program_.elements.size());
 }
 
 void TemplateCompiler::regex(const std::string& source, Kind kind, const std::string& description,
@@ -212,9 +225,103 @@ void TemplateCompiler::regex(const std::string& source, Kind kind, const std::st
       problems_.push_back({problem.message, problem.hint, source_offset + problem.offset, problem.length});
     return;
   }
-  out_.regexes_.push_back({std::move(*compiled), kind, description});
+  program_.regexes.push_back({std::move(*compiled), kind, description});
   std::int16_t s = slot(p.field, kind, p, origin);
-  add(Template::Op::regex, out_.regexes_.size() - 1, p, origin).slot = s;
+  add(Element::Op::regex, program_.regexes.size() - 1, p, origin).slot = s;
+}
+
+void TemplateCompiler::any_case(const Part& p, const Origin& origin) {
+  program_.literals.push_back(p.text);
+  add(Element::Op::any_case, program_.literals.size() - 1, p, origin);
+}
+
+ByteClass TemplateCompiler::first_of(const Pattern& pattern, const Part& p) {
+  PreparedLexeme prepared{pattern.lexeme->scan, nullptr, pattern.lexeme->first};
+  std::vector<Problem> ignored;  // reported where the part is compiled
+  ParameterReader reader(p.parameters, p.text, ignored);
+  if (pattern.lexeme->prepare) pattern.lexeme->prepare(reader, prepared);
+  return prepared.first;
+}
+
+void TemplateCompiler::lexeme(const Pattern& pattern, const Part& p, const Origin& origin) {
+  std::vector<Problem> found;
+  ParameterReader reader(p.parameters, pattern.name, found);
+  PreparedLexeme prepared{pattern.lexeme->scan, nullptr, pattern.lexeme->first};
+  LexemeUse use;
+  use.description = pattern.description;
+  if (!p.parameters.empty() && pattern.lexeme->prepare) pattern.lexeme->prepare(reader, prepared);
+  if (!pattern.lexeme->prepare && (pattern.kind == Kind::integer || pattern.kind == Kind::decimal))
+    if (auto range = reader.range()) {
+      use.ranged = true;
+      use.low = range->low.value_or(-std::numeric_limits<double>::infinity());
+      use.high = range->high.value_or(std::numeric_limits<double>::infinity());
+      use.description += " within " + p.parameters[0].value;
+    }
+  std::vector<std::string> known;
+  for (const char* name : {"zone", "order", "separator", "open", "close"})
+    if (std::string_view(pattern.lexeme->parameters).find(std::string(name) + "=") != std::string_view::npos)
+      known.emplace_back(name);
+  reader.finish(known);
+  for (Problem& problem : found) {
+    if (origin.nested)
+      bad(problem.message, problem.hint, p, origin);
+    else
+      problems_.push_back(problem);
+  }
+  use.scan = prepared.scan;
+  use.settings = prepared.settings;
+  if (!use.settings && !use.ranged)
+    use.fast = pattern.name == "int"        ? LexemeUse::Fast::integer
+               : pattern.name == "decimal"  ? LexemeUse::Fast::decimal
+               : pattern.name == "ip" || pattern.name == "ipv4" ? LexemeUse::Fast::ip
+               : pattern.name == "clf_time" ? LexemeUse::Fast::clf_time
+                                            : LexemeUse::Fast::none;
+  program_.lexemes.push_back(std::move(use));
+  std::int16_t s = slot(p.field, pattern.kind, p, origin);
+  add(Element::Op::lexeme, program_.lexemes.size() - 1, p, origin).slot = s;
+}
+
+void TemplateCompiler::fields(const Pattern& pattern, const Part& p, const Starters& after,
+                              const Origin& origin) {
+  std::vector<Problem> found;
+  ParameterReader reader(p.parameters, pattern.name, found);
+  ByteClass ends = after.delimiters;
+  for (const EndLiteral& literal : after.literals) {
+    const char c = literal.text[0];
+    ends = ends | ByteClass::of(std::string(1, c));
+    if (literal.any_case && c >= 'a' && c <= 'z') ends = ends | ByteClass::of(std::string(1, static_cast<char>(c & ~0x20)));
+  }
+  for (const auto& [first, source] : after.elements) ends = ends | first;
+  auto scan = pattern.fields->prepare(reader, {library_, ends});
+  if (scan) reader.finish({});
+  for (Problem& problem : found) {
+    if (origin.nested)
+      bad(problem.message, problem.hint, p, origin);
+    else
+      problems_.push_back(problem);
+  }
+  if (!scan || !found.empty()) return;
+  FieldsUse use;
+  use.scan = scan;
+  use.description = pattern.description;
+  use.as_map = !p.field.empty() && !p.is_prefix();
+  // {name:...} keeps all of it as one value; otherwise its fields are kept, where anyone asked for them.
+  const bool spread = p.is_prefix() || (p.field.empty() && !pattern.fields->shy);
+  if (spread) use.prefix = origin.prefix + p.field;
+  use.brings_found = spread;
+  std::int16_t s = slot(p.field, pattern.kind, p, origin);
+  for (const FieldColumn& column : scan->columns()) {
+    if (!spread) {
+      use.slots.push_back(-1);
+      continue;
+    }
+    Origin inner = origin;
+    inner.prefix = use.prefix;
+    use.slots.push_back(slot(column.name, column.kind, p, inner));
+    program_.clears = true;  // a column may be empty
+  }
+  program_.fields.push_back(std::move(use));
+  add(Element::Op::fields, program_.fields.size() - 1, p, origin).slot = s;
 }
 
 void TemplateCompiler::text(const Pattern& pattern, const Part& p, const Starters& after,
@@ -227,27 +334,38 @@ void TemplateCompiler::text(const Pattern& pattern, const Part& p, const Starter
           p, origin);
       return;
     }
-  Template::TextScan scan;
+  TextScan scan;
   scan.at_least = pattern.at_least;
   scan.description = pattern.description;
-  for (unsigned b = 0; b < 256; ++b)
-    scan.flags[b] = (pattern.bytes.has(static_cast<unsigned char>(b)) ? 1 : 0) |
-                    (after.delimiters.has(static_cast<unsigned char>(b)) ? 2 : 0);
+  std::vector<Problem> found;
+  ParameterReader reader(p.parameters, pattern.name, found);
+  if (auto range = reader.range()) {
+    if (range->low.value_or(0) < 0 || range->high.value_or(1) < 1 || range->low.value_or(0) > 1e6)
+      reader.bad(p.parameters[0], "a text's length is a range of whole numbers", "for instance 1..20");
+    else
+      scan.at_least = static_cast<std::size_t>(range->low.value_or(static_cast<double>(pattern.at_least)));
+    if (range->high) scan.at_most = static_cast<std::size_t>(std::clamp(*range->high, 1.0, 1e6));
+    scan.description += " of " + p.parameters[0].value + " bytes";
+  }
+  reader.finish({});
+  for (Problem& problem : found) {
+    if (origin.nested)
+      bad(problem.message, problem.hint, p, origin);
+    else
+      problems_.push_back(problem);
+  }
   scan.delimiters = after.delimiters;
-  for (const std::string& literal : after.literals)
-    if (std::find(scan.literals.begin(), scan.literals.end(), literal) == scan.literals.end()) {
-      scan.literals.push_back(literal);
-      scan.flags[static_cast<unsigned char>(literal[0])] |= 2;
-    }
+  for (const EndLiteral& literal : after.literals)
+    if (std::find(scan.ends.begin(), scan.ends.end(), literal) == scan.ends.end()) scan.ends.push_back(literal);
   std::int16_t s = slot(p.field, Kind::text, p, origin);
-  if (pattern.bytes.all() && scan.literals.empty() && scan.delimiters.empty() && after.elements.empty()) {
-    add(Template::Op::rest, 0, p, origin).slot = s;
+  if (pattern.bytes.all() && scan.ends.empty() && scan.delimiters.empty() && after.elements.empty() &&
+      scan.at_least == 0 && scan.at_most == SIZE_MAX) {
+    add(Element::Op::rest, 0, p, origin).slot = s;
     return;
   }
-  if (pattern.bytes.all() && scan.literals.size() == 1 && scan.delimiters.empty() && scan.at_least == 0)
-    scan.single = scan.literals[0];
-  out_.texts_.push_back(std::move(scan));
-  add(Template::Op::text, out_.texts_.size() - 1, p, origin).slot = s;
+  scan.prepare(pattern.bytes);
+  program_.texts.push_back(std::move(scan));
+  add(Element::Op::text, program_.texts.size() - 1, p, origin).slot = s;
 }
 
 void TemplateCompiler::capture(const Part& p, const Starters& after, const Origin& origin) {
@@ -265,14 +383,11 @@ void TemplateCompiler::capture(const Part& p, const Starters& after, const Origi
     return;
   }
   switch (pattern->form) {
-    case PatternForm::lexeme: {
-      out_.lexemes_.push_back({pattern->scan, pattern->description});
-      std::int16_t s = slot(p.field, pattern->kind, p, origin);
-      add(Template::Op::lexeme, out_.lexemes_.size() - 1, p, origin).slot = s;
-      return;
-    }
+    case PatternForm::lexeme: return lexeme(*pattern, p, origin);
+    case PatternForm::fields: return fields(*pattern, p, after, origin);
     case PatternForm::text: return text(*pattern, p, after, origin);
     case PatternForm::regex:
+      if (p.is_prefix()) return bad("the pattern `" + pattern->name + "` brings no fields that a prefix could be for", "take the dot away", p, origin);
       return regex(pattern->source, pattern->kind,
                    pattern->description.empty() ? "`" + pattern->name + "`" : pattern->description, p, origin,
                    0);
@@ -290,11 +405,12 @@ void TemplateCompiler::capture(const Part& p, const Starters& after, const Origi
   if (!origin.nested) inner.offset = p.offset, inner.length = p.length;
   inner.nested = true;
   inner.chain.push_back(pattern->name);
-  const std::size_t element = out_.elements_.size();
+  if (p.is_prefix()) inner.prefix = origin.prefix + p.field;
+  const std::size_t element = program_.elements.size();
   std::int16_t s = slot(p.field, Kind::text, p, origin);
-  add(Template::Op::span, 0, p, origin).slot = s;
+  add(Element::Op::span, 0, p, origin).slot = s;
   sequence(parts_of(*pattern), after, inner);
-  out_.elements_[element].next = static_cast<std::uint32_t>(out_.elements_.size());
+  program_.elements[element].next = static_cast<std::uint32_t>(program_.elements.size());
 }
 
 }  // namespace dingle

@@ -10,13 +10,13 @@ namespace dingle {
 class TemplateCompiler {
  public:
   TemplateCompiler(Template& out, const PatternLibrary& library, std::vector<Problem>& problems)
-      : out_(out), library_(library), problems_(problems) {}
+      : out_(out), program_(out.program_), library_(library), problems_(problems) {}
   void compile(const std::vector<Part>& parts, bool open_end);
 
  private:
   // What the rest of a template may start with.
   struct Starters {
-    std::vector<std::string> literals;
+    std::vector<EndLiteral> literals;
     ByteClass delimiters;  // blanks
     std::vector<std::pair<ByteClass, std::string>>
         elements;      // first bytes of typed patterns, texts, regexes; their source
@@ -28,6 +28,7 @@ class TemplateCompiler {
     std::size_t offset = 0, length = 0;
     bool nested = false;
     std::vector<std::string> chain;  // names of the patterns that are being expanded
+    std::string prefix;              // of the names of their fields
   };
 
   void sequence(const std::vector<Part>& parts, const Starters& after, const Origin& origin);
@@ -37,6 +38,10 @@ class TemplateCompiler {
   void regex(const std::string& source, Kind kind, const std::string& description, const Part& p,
              const Origin& origin, std::size_t source_offset);
   void text(const Pattern& pattern, const Part& p, const Starters& after, const Origin& origin);
+  void lexeme(const Pattern& pattern, const Part& p, const Origin& origin);
+  void fields(const Pattern& pattern, const Part& p, const Starters& after, const Origin& origin);
+  void any_case(const Part& p, const Origin& origin);
+  static ByteClass first_of(const Pattern& pattern, const Part& p);
   Starters starters(const std::vector<Part>& parts, std::size_t from, const Starters& after) const;
   bool add_starters(const std::vector<Part>& parts, std::size_t from, Starters& to,
                     std::size_t depth) const;                               // true if all may match nothing
@@ -44,11 +49,12 @@ class TemplateCompiler {
   std::string literal_start(const std::vector<Part>& parts, std::size_t from, std::size_t depth) const;
   const std::vector<Part>& parts_of(const Pattern& pattern) const;
 
-  Template::Element& add(Template::Op op, std::size_t operand, const Part& p, const Origin& origin);
+  Element& add(Element::Op op, std::size_t operand, const Part& p, const Origin& origin);
   std::int16_t slot(const std::string& field, Kind kind, const Part& p, const Origin& origin);
   void bad(std::string message, std::string hint, const Part& p, const Origin& origin);
 
   Template& out_;
+  Program& program_;
   const PatternLibrary& library_;
   std::vector<Problem>& problems_;
   mutable std::map<std::string, std::vector<Part>> nested_parts_;

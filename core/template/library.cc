@@ -40,22 +40,32 @@ std::vector<TextPattern> text_patterns() {
       {"key", alphanumeric | ByteClass::of("_.-"), 1, "a key (letters, digits, _ . -)", "http.status", "="},
       {"class_name", alphanumeric | ByteClass::of("_.$"), 1, "a class name",
        "example.skerry.berthing.Planner$Slot", " "},
+      {"thread_name", ~ByteClass::of("[]()\r\n\t"), 1, "a thread's name", "main\npool-1-thread-7", "]"},
+      {"user_agent", ~ByteClass::of("\"\r\n\t"), 1, "a user agent", "Mozilla/5.0 (X11; Linux x86_64) Skerry/1.2", "\""},
+      {"kube_name", ByteClass::range('a', 'z') | digits() | ByteClass::of("-."), 1, "a name of Kubernetes",
+       "gate-7d9c5b-x2x9p\nskerry-line", "Gate"},
   };
 }
 
-struct RegexPattern {
+struct SourcePattern {
   const char* name;
-  const char* regex;
+  PatternForm form;
+  const char* source;
   const char* description;
   const char* examples;
   const char* counter_examples;
 };
 
-constexpr RegexPattern kRegexPatterns[] = {
-    {"uri", "[A-Za-z][A-Za-z0-9+.-]*://[^\\s\"<>]*", "a URI", "https://skerry.example/timetable?ship=tern",
-     "skerry"},
-    {"email", "[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\\.[A-Za-z0-9-]+)+", "an e-mail address",
+constexpr SourcePattern kSourcePatterns[] = {
+    {"email", PatternForm::regex, "[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\\.[A-Za-z0-9-]+)+", "an e-mail address",
      "desk@skerry.example", "desk"},
+    {"exception_name", PatternForm::regex, "[A-Za-z_$][\\w$]*(?:\\.[A-Za-z_$][\\w$]*)+",
+     "an exception's name with its package", "example.skerry.BerthTakenException\njava.lang.Error", "Error"},
+    {"http_request", PatternForm::template_text,
+     "{http.request.method:letters} {url.original:unspaced}{[} HTTP/{network.protocol.version:decimal}{]}",
+     "an HTTP request line", "GET /gate/7?x=1 HTTP/1.1\nPOST /scan", "GET"},
+    {"exception", PatternForm::template_text, "{exception.type:exception_name}{[}: {exception.message}{]}",
+     "the head of an exception", "example.skerry.BerthTakenException: berth 4 is taken\njava.lang.Error", "berth 4"},
 };
 
 }  // namespace
@@ -68,8 +78,20 @@ PatternLibrary::PatternLibrary() {
          .description = lexeme.description,
          .examples = lines_of(lexeme.example),
          .counter_examples = lines_of(lexeme.not_example),
-         .scan = lexeme.scan,
+         .lexeme = &lexeme,
          .bytes = lexeme.first,
+         .at_least = 0,
+         .source = "",
+         .builtin = true});
+  for (const FieldPattern& fields : builtin_field_patterns())
+    add({.name = fields.name,
+         .form = PatternForm::fields,
+         .kind = fields.shy ? Kind::text : Kind::map,
+         .description = fields.description,
+         .examples = lines_of(fields.example),
+         .counter_examples = lines_of(fields.not_example),
+         .fields = &fields,
+         .bytes = fields.first,
          .at_least = 0,
          .source = "",
          .builtin = true});
@@ -80,22 +102,20 @@ PatternLibrary::PatternLibrary() {
          .description = p.description,
          .examples = lines_of(p.examples),
          .counter_examples = lines_of(p.counter_examples),
-         .scan = nullptr,
          .bytes = p.bytes,
          .at_least = p.at_least,
          .source = "",
          .builtin = true});
-  for (const RegexPattern& p : kRegexPatterns)
+  for (const SourcePattern& p : kSourcePatterns)
     add({.name = p.name,
-         .form = PatternForm::regex,
+         .form = p.form,
          .kind = Kind::text,
          .description = p.description,
          .examples = lines_of(p.examples),
          .counter_examples = lines_of(p.counter_examples),
-         .scan = nullptr,
          .bytes = {},
          .at_least = 0,
-         .source = p.regex,
+         .source = p.source,
          .builtin = true});
 }
 
@@ -103,6 +123,14 @@ bool PatternLibrary::add(Pattern pattern) {
   auto [it, added] = patterns_.try_emplace(pattern.name, pattern);
   if (added) order_.push_back(&it->second);
   return added;
+}
+
+void PatternLibrary::replace(Pattern pattern) {
+  auto it = patterns_.find(pattern.name);
+  if (it == patterns_.end())
+    add(std::move(pattern));
+  else
+    it->second = std::move(pattern);
 }
 
 const Pattern* PatternLibrary::find(std::string_view name) const {

@@ -19,6 +19,7 @@ namespace dingle {
 
 enum class PatternForm {
   lexeme,         // a typed scanner
+  fields,         // a scanner that brings fields of its own
   text,           // bytes of a class, up to what follows
   regex,          // PCRE2 syntax
   template_text,  // another template; brings its own fields
@@ -30,10 +31,11 @@ struct Pattern {
   Kind kind = Kind::text;   // of the value; a regex's text is converted to it
   std::string description;  // for "expected ...", with its article
   std::vector<std::string> examples, counter_examples;
-  LexemeScan scan = nullptr;  // lexeme
-  ByteClass bytes;            // lexeme: what it may start with; text: what it may consist of
-  std::size_t at_least = 0;   // text: its least length in bytes
-  std::string source;         // regex, template
+  const Lexeme* lexeme = nullptr;       // lexeme
+  const FieldPattern* fields = nullptr;  // fields
+  ByteClass bytes;           // lexeme, fields: what it may start with; text: what it may consist of
+  std::size_t at_least = 0;  // text: its least length in bytes
+  std::string source;        // regex, template
   bool builtin = false;
 };
 
@@ -42,6 +44,8 @@ class PatternLibrary {
   PatternLibrary();
   // False if the name is taken.
   bool add(Pattern pattern);
+  // Takes the place of a pattern of that name, wherever templates that are compiled from now on use it.
+  void replace(Pattern pattern);
   const Pattern* find(std::string_view name) const;  // owned by the library
   std::vector<std::string> names() const;
   const std::vector<const Pattern*>& in_order() const { return order_; }

@@ -2,7 +2,7 @@
 //
 //   std::vector<Problem> problems;
 //   auto t = Template::compile("{client.address:ip} {status:int}", library, {}, problems);
-//   std::vector<Value> values(t->slots().size());
+//   std::vector<Value> values(t->value_count());
 //   t->match("192.0.2.7 200", context, values.data());        // true: ip 192.0.2.7, int 200
 //   t->match("192.0.2.7 OK", context, values.data());         // false
 //   t->explain("192.0.2.7 OK", context);                      // offset 10, expected "a whole number"
@@ -31,7 +31,7 @@
 #include "core/result.h"
 #include "core/template/lexemes.h"
 #include "core/template/library.h"
-#include "core/template/regex.h"
+#include "core/template/program.h"
 #include "core/template/syntax.h"
 
 namespace dingle {
@@ -48,9 +48,32 @@ struct Mismatch {
   std::size_t offset = 0;  // the furthest byte of the line that matching reached; line.size() for its end
   std::vector<std::string> expected;  // what could have stood there, in words
   std::string found;                  // what stands there, up to 24 bytes; empty at the end of the line
-  bool too_expensive = false;         // a regex used up its budget
+  std::string detail;                 // more, where there is more to say: "November 2026 has no day 31"
+  bool too_expensive = false;         // the line used up the budget of a template
   std::vector<std::pair<std::string, Value>> so_far;  // the fields matched before; texts point into the line
   std::string sentence() const;                       // "column 11: expected a whole number, found "OK""
+};
+
+// What would help a line that did not match.
+struct Advice {
+  struct Other {
+    std::string pattern;  // its name
+    std::string text;     // what it would take, up to 60 bytes
+    bool rest_matches = false;
+  };
+  std::vector<Other> others;  // patterns that match at the place, best first; at most five
+  bool skipping_helps = false;  // with any text in the place of the element the rest of the line matches
+  std::string skipped;          // the text that would be skipped then, up to 60 bytes
+  std::string element;          // the element that failed, as it stands in the template
+  std::string sentence() const;  // "{:word} would match here, and then the rest"; "" if there is nothing to say
+};
+
+// One element of a template, for people.
+struct Described {
+  std::string source;  // as it stands in the template
+  std::string how;     // "literal text", "scanner", "regex engine", ...
+  std::string why;     // what it takes and where it ends
+  std::size_t depth = 0;  // within optional parts, alternatives and named templates
 };
 
 struct TemplateOptions {
@@ -67,67 +90,39 @@ class Template {
   // Fills values[i] for slots()[i]; a slot of an optional part that is not there is absent. Text values are
   // slices of `line` or of the context's arena. What `values` holds after false is unspecified. No allocation
   // but in the arena.
-  bool match(std::string_view line, const MatchContext& context, Value* values) const;
+  // `values` has room for value_count().
+  // `expensive`, if given, is set to 0 when the line used up the template's budget.
+  bool match(std::string_view line, const MatchContext& context, Value* values, int* expensive = nullptr) const;
+  // The same with a runner of one's own choice, for tests.
+  bool match_with(const NamedRunner& runner, std::string_view line, const MatchContext& context, Value* values,
+                  int* expensive = nullptr) const;
   // Runs the line once more, noting where it fails. Only for lines that do not match; some times slower than
   // `match`.
   Mismatch explain(std::string_view line, const MatchContext& context) const;
+  // What would match at the place where the line fails. Tries every pattern of the library there: bounded, but
+  // hundreds of times slower than `match`.
+  Advice advise(std::string_view line, const MatchContext& context, const PatternLibrary& library) const;
   // Where in a line that matches each slot's text stands: offset and length, by slot; length 0 where there is
   // none.
   std::vector<std::pair<std::size_t, std::size_t>> places(std::string_view line,
                                                           const MatchContext& context) const;
 
   const std::vector<Slot>& slots() const { return slots_; }
+  std::size_t value_count() const { return slots_.size() + 1; }  // the last takes what is not kept
   const std::string& text() const { return text_; }
+  std::vector<Described> describe() const;
+  // Fields that only the text names may come besides the slots (JSON, pairs): to context.found.
+  bool brings_found() const;
 
  private:
   friend class TemplateCompiler;
-  struct Notes;
-
-  enum class Op : std::uint8_t { literal, lexeme, text, rest, regex, blanks, optional, choice, span };
-  struct Element {
-    Op op = Op::literal;
-    std::int16_t slot = -1;     // where the value goes; -1: nowhere
-    std::uint32_t operand = 0;  // index into the table of its op
-    std::uint32_t next = 0;     // the element that follows; optional, choice, span: behind all of their parts
-    std::uint32_t offset = 0, length = 0;  // of its source in the template's text
-  };
-  struct TextScan {
-    std::uint8_t flags[256] = {};       // bit 0: of the class; bit 1: an end may start here
-    std::vector<std::string> literals;  // that may follow
-    ByteClass delimiters;               // single bytes that may follow (blanks)
-    std::size_t at_least = 0;
-    std::string single;  // the only literal, when the class is all bytes: found with memmem
-    std::string description;
-  };
-  struct RegexUse {
-    Regex regex;
-    Kind kind = Kind::text;
-    std::string description;
-  };
-  struct Range {
-    std::uint32_t first, last;  // elements [first, last)
-  };
-  struct LexemeUse {
-    LexemeScan scan;
-    std::string description;
-  };
-
-  template <bool Explaining>
-  const char* run(std::uint32_t first, std::uint32_t last, const char* at, const char* end,
-                  const MatchContext& context, Value* values, Notes* notes) const;
-  static const char* scan_text(const TextScan& scan, const char* at, const char* end);
-  void clear(Range range, Value* values) const;
+  friend class TemplateSet;
+  friend class Explainer;
 
   std::string text_;
   std::vector<Slot> slots_;
-  std::vector<Element> elements_;
-  std::vector<std::string> literals_;
-  std::vector<LexemeUse> lexemes_;
-  std::vector<TextScan> texts_;
-  std::vector<RegexUse> regexes_;
-  std::vector<std::vector<Range>> branches_;
+  Program program_;
   bool open_end_ = false;
-  bool has_optional_slots_ = false;
 };
 
 // Converts a text to a kind as a whole ("42" to int). Absent if it is not one. Texts stay slices.

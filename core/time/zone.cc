@@ -2,6 +2,8 @@
 
 #include <date/tz.h>
 
+#include <map>
+#include <set>
 #include <vector>
 
 #include "core/nearest.h"
@@ -35,6 +37,23 @@ Result<Zone> Zone::named(std::string_view name) {
                      "install the package tzdata, or give a fixed offset such as +02:00", 0, name.size()};
     }
     return Problem{"unknown time zone `" + zone.name_ + "`", did_you_mean(name, all), 0, name.size()};
+  }
+}
+
+const Zone* Zone::known(std::string_view name) {
+  thread_local std::map<std::string, Zone, std::less<>> found;
+  thread_local std::set<std::string, std::less<>> missed;
+  if (auto it = found.find(name); it != found.end()) return &it->second;
+  if (missed.contains(name)) return nullptr;
+  try {
+    Zone zone;
+    zone.zone_ = date::locate_zone(name);
+    zone.name_ = std::string(name);
+    return &found.emplace(std::string(name), std::move(zone)).first->second;
+  } catch (const std::exception&) {  // the library's way to say: no such zone, or no database
+    if (missed.size() >= 1000) missed.clear();
+    missed.emplace(name);
+    return nullptr;
   }
 }
 

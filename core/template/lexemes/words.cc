@@ -1,0 +1,242 @@
+// Words of a fixed vocabulary, identifiers of fixed lengths, quoted text, lists.
+#include <cstring>
+
+#include "core/json_text.h"
+#include "core/template/lexemes/parts.h"
+
+namespace dingle {
+namespace {
+
+// The longest of the words, in any case, that starts here and does not run on into a further letter.
+template <std::size_t N>
+const char* scan_words(const char* at, const char* end, const std::string_view (&words)[N],
+                       std::size_t* which) {
+  const char* p = at;
+  char lower[16];
+  std::size_t n = 0;
+  while (p != end && n < sizeof lower && static_cast<unsigned char>((*p | 0x20) - 'a') < 26)
+    lower[n++] = static_cast<char>(*p++ | 0x20);
+  if (p != end && static_cast<unsigned char>((*p | 0x20) - 'a') < 26) return nullptr;
+  for (std::size_t i = 0; i < N; ++i)
+    if (std::string_view(lower, n) == words[i]) {
+      *which = i;
+      return p;
+    }
+  return nullptr;
+}
+
+constexpr std::string_view kBooleans[] = {"true", "false", "yes", "no", "on", "off"};
+
+const char* scan_boolean(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
+  std::size_t which = 0;
+  const char* p = scan_words(at, end, kBooleans, &which);
+  if (p) out = Value::boolean(which % 2 == 0);
+  return p;
+}
+
+struct Level {
+  std::string_view word;
+  int number;  // OpenTelemetry logs data model, "SeverityNumber"
+};
+constexpr Level kLevels[] = {
+    {"trace", 1},          {"trc", 1},     {"verbose", 1},  {"finest", 1},   {"finer", 2},   {"t", 1},
+    {"debug", 5},          {"dbg", 5},     {"dbug", 5},     {"fine", 5},     {"d", 5},       {"config", 8},
+    {"info", 9},           {"inf", 9},     {"information", 9}, {"informational", 9}, {"log", 9}, {"i", 9},
+    {"notice", 10},        {"note", 10},   {"warn", 13},    {"warning", 13}, {"wrn", 13},    {"w", 13},
+    {"error", 17},         {"err", 17},    {"eror", 17},    {"severe", 17},  {"e", 17},      {"crit", 18},
+    {"critical", 18},      {"c", 18},      {"alert", 19},   {"fatal", 21},   {"ftl", 21},    {"f", 21},
+    {"emerg", 21},         {"emergency", 21}, {"panic", 21}};
+
+const Level* level_at(const char* at, const char* end, const char** behind) {
+  char lower[16];
+  std::size_t n = 0;
+  const char* p = at;
+  while (p != end && n < sizeof lower && is_letter(*p)) lower[n++] = static_cast<char>(*p++ | 0x20);
+  if (p != end && is_letter(*p)) return nullptr;
+  *behind = p;
+  for (const Level& level : kLevels)
+    if (level.word == std::string_view(lower, n)) return &level;
+  return nullptr;
+}
+
+const char* scan_level(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
+  const char* p = nullptr;
+  if (level_at(at, end, &p) == nullptr) return nullptr;
+  out = text_between(at, p);
+  return p;
+}
+
+// Groups of hex digits of the given lengths with a separator between them.
+const char* hex_groups(const char* at, const char* end, std::initializer_list<int> lengths,
+                       const char* separators) {
+  const char* p = at;
+  char separator = '\0';
+  for (int length : lengths) {
+    if (p != at) {
+      if (p == end || (separator ? *p != separator : *p == '\0' || !std::strchr(separators, *p)))
+        return nullptr;
+      separator = *p++;
+    }
+    for (int i = 0; i < length; ++i)
+      if (p == end || !is_hex(*p++)) return nullptr;
+  }
+  return p != end && is_hex(*p) ? nullptr : p;
+}
+
+template <int Digits>
+const char* scan_id(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
+  const char* p = hex_groups(at, end, {Digits}, "");
+  if (p) out = text_between(at, p);
+  return p;
+}
+
+const char* scan_uuid(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
+  const char* p = hex_groups(at, end, {8, 4, 4, 4, 12}, "-");
+  if (p) out = text_between(at, p);
+  return p;
+}
+
+}  // namespace
+
+// "..." or '...'; a backslash keeps the next character from ending it. The value is what stands between the
+// quotes, with \" \' \\ \/ \n \r \t decoded and other escapes as they are.
+const char* scan_quoted(const char* at, const char* end, const MatchContext& context, const void*, Value& out) {
+  if (at == end || (*at != '"' && *at != '\'')) return nullptr;
+  bool escapes = false;
+  const char* p = at + 1;
+  for (; p != end && *p != *at; ++p)
+    if (*p == '\\') {
+      escapes = true;
+      if (++p == end) return nullptr;
+    }
+  if (p == end) return nullptr;
+  std::string_view inner(at + 1, static_cast<std::size_t>(p - at - 1));
+  if (escapes && context.arena) {
+    char* to = static_cast<char*>(context.arena->allocate(inner.size()));
+    std::size_t n = 0;
+    for (std::size_t i = 0; i < inner.size(); ++i) {
+      char c = inner[i];
+      if (c == '\\' && i + 1 < inner.size()) {
+        char next = inner[++i];
+        switch (next) {
+          case 'n': c = '\n'; break;
+          case 'r': c = '\r'; break;
+          case 't': c = '\t'; break;
+          case '"':
+          case '\'':
+          case '\\':
+          case '/': c = next; break;
+          default: to[n++] = '\\'; c = next;
+        }
+      }
+      to[n++] = c;
+    }
+    inner = {to, n};
+  }
+  out = Value::text(inner);
+  return p + 1;
+}
+
+namespace {
+
+struct ListSettings {
+  char separator = ',';
+  std::string open = "[", close = "]";
+  CellType item;
+  bool guess = true;
+};
+
+// [a, b, "c d"]: items between brackets. The value is the list as JSON.
+const char* scan_list(const char* at, const char* end, const MatchContext& context, const void* settings,
+                      Value& out) {
+  static const ListSettings plain;
+  const ListSettings& s = settings ? *static_cast<const ListSettings*>(settings) : plain;
+  const char* p = at;
+  auto here = [&](const std::string& text) {
+    return static_cast<std::size_t>(end - p) >= text.size() && std::memcmp(p, text.data(), text.size()) == 0;
+  };
+  if (!here(s.open)) return nullptr;
+  p += s.open.size();
+  std::string json = "[";
+  auto blanks = [&] {
+    while (p != end && *p == ' ') ++p;
+  };
+  blanks();
+  bool first = true;
+  while (!here(s.close) || s.close.empty()) {
+    if (!first) {
+      if (p == end || *p != s.separator) break;
+      ++p;
+    }
+    if (s.separator != ' ') blanks();
+    Value item;
+    if (p != end && (*p == '"' || *p == '\'')) {
+      p = scan_quoted(p, end, context, nullptr, item);
+      if (p == nullptr) return nullptr;
+    } else {
+      const char* from = p;
+      while (p != end && *p != s.separator && *p != '\n' && (s.close.empty() ? *p != ' ' : !here(s.close))) ++p;
+      const char* to = p;
+      while (to != from && to[-1] == ' ') --to;
+      if (to == from) return nullptr;  // an empty item is no item
+      const std::string_view text(from, static_cast<std::size_t>(to - from));
+      item = s.guess ? guessed_value(text, context) : typed_cell(text, s.item, context);
+      if (!s.guess && item.kind() != s.item.kind) return nullptr;
+    }
+    if (s.separator != ' ') blanks();
+    if (!first) json += ',';
+    first = false;
+    item.append_json(json);
+  }
+  if (!here(s.close) || (first && s.close.empty())) return nullptr;
+  p += s.close.size();
+  json += ']';
+  out = context.arena ? Value::list(context.arena->copy(json)) : Value::list("[]");
+  return p;
+}
+
+void prepare_list(ParameterReader& parameters, PreparedLexeme& lexeme) {
+  auto settings = std::make_shared<ListSettings>();
+  settings->separator = parameters.byte("separator", ',');
+  settings->open = parameters.text("open", "[");
+  settings->close = parameters.text("close", "]");
+  if (const Parameter* p = parameters.next_positional()) {
+    settings->item = cell_type(parameters, *p, p->value);
+    settings->guess = false;
+  }
+  lexeme.first = settings->open.empty() ? ByteClass::any() : ByteClass::of(settings->open.substr(0, 1));
+  lexeme.settings = settings;
+}
+
+}  // namespace
+
+void add_word_lexemes(std::vector<Lexeme>& all) {
+  using namespace classes;
+  const ByteClass word = letters();
+  all.push_back({"boolean", Kind::boolean, scan_boolean, word, "true or false (also yes, no, on, off)", "true\nNo",
+                 "maybe"});
+  all.push_back({"level", Kind::text, scan_level, word, "a severity word", "ERROR\nwarn\nInfo\nDBG\nsevere",
+                 "loud"});
+  all.push_back({"uuid", Kind::text, scan_uuid, hex(), "a UUID", "123e4567-e89b-12d3-a456-426614174000",
+                 "123e4567"});
+  all.push_back({"trace_id", Kind::text, scan_id<32>, hex(), "a trace id of 32 hexadecimal digits",
+                 "4bf92f3577b34da6a3ce929d0e0e4736", "4bf92f35"});
+  all.push_back({"span_id", Kind::text, scan_id<16>, hex(), "a span id of 16 hexadecimal digits", "00f067aa0ba902b7",
+                 "00f067"});
+  all.push_back({"quoted", Kind::text, scan_quoted, ByteClass::of("\"'"), "text in quotes",
+                 "\"berth free\"\n'it is'", "plain"});
+  all.push_back({"list", Kind::list, scan_list, ByteClass::of("["), "a list such as [tern, skua]",
+                 "[tern, skua]\n[1,2,3]", "tern", "the items' pattern, separator=\",\", open=\"[\", close=\"]\"",
+                 prepare_list});
+}
+
+bool severity_number_of(std::string_view word, int& number) {
+  const char* behind = nullptr;
+  const char* end = word.data() + word.size();
+  const Level* level = word.empty() ? nullptr : level_at(word.data(), end, &behind);
+  if (level == nullptr || behind != end) return false;
+  number = level->number;
+  return true;
+}
+
+}  // namespace dingle

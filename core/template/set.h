@@ -1,0 +1,69 @@
+// Several templates tried as one: the first of them, in order, that matches a line wins.
+//
+//   TemplateSet set({a, b, c});
+//   std::vector<Value> values;
+//   int which = set.match(line, context, values);        // 1: b matched; values[i] is for b's slots()[i]
+//
+// Templates that begin alike are run once up to where they part, then chosen by the next byte of their literals;
+// those that begin with free text are looked at only if a literal that they require stands in the line. So the cost
+// of a line grows with the number of templates that really come into question, not with the number of templates.
+#pragma once
+
+#include <array>
+#include <memory>
+#include <utility>
+#include <vector>
+
+#include "core/template/template.h"
+
+namespace dingle {
+
+// Immutable once made: many threads may match with one.
+class TemplateSet {
+ public:
+  TemplateSet() = default;
+  explicit TemplateSet(std::vector<std::shared_ptr<const Template>> all);
+
+  // The index of the first template that matches, or -1. `values` is made as large as it must be. `expensive`: the
+  // index of a template that gave up on the line, if one did; else it is left alone.
+  int match(std::string_view line, const MatchContext& context, std::vector<Value>& values,
+            int* expensive = nullptr) const;
+  // The templates that came furthest on a line that none matches, the best first; at most `most`.
+  std::vector<std::size_t> nearest(std::string_view line, const MatchContext& context, std::size_t most) const;
+  // Pairs (later, earlier): every line that the later one matches is taken by the earlier one before. Not all such
+  // pairs are found, but those that are found are sure.
+  std::vector<std::pair<std::size_t, std::size_t>> shadowed() const;
+
+  const Template& operator[](std::size_t i) const { return *all_[i]; }
+  std::size_t size() const { return all_.size(); }
+
+ private:
+  // Where a template stands while the tree is made: its next element, and how much of that literal is used up.
+  struct Place {
+    std::uint32_t which, element, used;
+  };
+  struct Node {
+    std::unique_ptr<Program> program;  // what all templates below begin with; nullptr: nothing
+    std::uint32_t least = 0;           // the first of the templates below
+    std::int32_t leaf = -1;            // the template that ends here
+    std::size_t clear_from = 0;        // leaf: slots from here on are cleared first
+    std::int32_t required = -1;        // leaf: index of the literal that must be in the line
+    std::array<std::int32_t, 256>* by_byte = nullptr;  // children by the next byte of their literal, or -1
+    std::vector<std::uint32_t> others;                 // children that begin otherwise, by `least`
+  };
+  struct Walk;
+
+  std::uint32_t build(std::vector<Place> places);
+  void make_leaf(Node& node, const Place& place);
+  void visit(const Node& node, const char* at, Walk& walk) const;
+  bool required_is_there(std::int32_t literal, Walk& walk) const;
+
+  std::vector<std::shared_ptr<const Template>> all_;
+  std::vector<Node> nodes_;
+  std::vector<std::unique_ptr<std::array<std::int32_t, 256>>> tables_;
+  std::vector<std::string> required_;
+  std::vector<std::vector<std::int32_t>> required_by_hash_;  // 4096 lists, by four bytes of the literal
+  std::size_t most_values_ = 0;
+};
+
+}  // namespace dingle
