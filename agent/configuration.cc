@@ -296,12 +296,14 @@ class Reader {
       p.source = o.text(regex ? "regex" : "template");
       if (o.flag("replace")) {
         if (!patterns_->find(p.name))
-          return findings_.error(*o.node("replace"), "there is no built-in pattern `" + e.key + "` to replace",
+          return findings_.error(*o.node("replace"),
+                                 "there is no built-in pattern `" + e.key + "` to replace",
                                  did_you_mean(e.key, patterns_->names()));
         patterns_->replace(p);
       } else if (!patterns_->add(p)) {
-        return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern",
-                               "choose another name, or say `replace: true` if it is meant to take its place");
+        return findings_.error(
+            e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern",
+            "choose another name, or say `replace: true` if it is meant to take its place");
       }
       read.emplace_back(&e, o);
     });

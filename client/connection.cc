@@ -63,7 +63,7 @@ std::string with_query(const std::string& path, const Parameters& parameters) {
 }  // namespace
 
 Answer call(const Client& client, const std::string& method, const std::string& path,
-            const Parameters& parameters, bool print_problem) {
+            const Parameters& parameters, bool print_problem, const std::string& body) {
   Answer answer;
   Peer peer;
   if (!find_peer(client, peer)) return answer;
@@ -71,7 +71,7 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   const std::string target = with_query(path, parameters);
   httplib::Result result = method == "GET"      ? http->Get(target)
                            : method == "DELETE" ? http->Delete(target)
-                                                : http->Post(target, "", "application/json");
+                                                : http->Post(target, body, "application/json");
   if (!result) {
     print_unreachable(peer, result.error());
     return answer;

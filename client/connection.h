@@ -23,7 +23,7 @@ struct Answer {
 
 // The server's address and token come from the data folder; `--server` replaces the address.
 Answer call(const Client& client, const std::string& method, const std::string& path,
-            const Parameters& parameters = {}, bool print_problem = true);
+            const Parameters& parameters = {}, bool print_problem = true, const std::string& body = "");
 // Calls `take(line)` with each line of a stream until it answers false or the stream ends. An exit status.
 int stream(const Client& client, const std::string& path, const Parameters& parameters,
            const std::function<bool(const std::string&)>& take);

@@ -160,4 +160,19 @@ void print_rows(const Client& client, const std::vector<Column>& columns, const 
   }
 }
 
+std::string coloured_template(const Client& client, const std::string& text) {
+  std::string out;
+  for (std::size_t i = 0; i < text.size();) {
+    const std::size_t brace = text.find('{', i);
+    out += text.substr(i, brace - i);
+    if (brace == std::string::npos) break;
+    std::size_t close = text.find('}', brace);
+    if (text.compare(brace, 3, "{:/") == 0) close = text.find("/}", brace) + 1;
+    if (close == std::string::npos) close = text.size() - 1;
+    out += paint(client, "36", text.substr(brace, close - brace + 1));
+    i = close + 1;
+  }
+  return out;
+}
+
 }  // namespace dingle

@@ -104,7 +104,8 @@ struct Event {
 };
 
 struct Batch {
-  // Up to where bytes behind a text may be loaded: for a slice of the buffer its padding, else the text's end.
+  // Up to where bytes behind a text may be loaded: for a slice of the buffer its padding, else the text's
+  // end.
   const char* readable_behind(std::string_view text) const {
     const char* begin = buffer ? buffer->bytes.get() : nullptr;
     const char* end = text.data() + text.size();

@@ -1,4 +1,5 @@
-// Random templates from a grammar on random and mutated lines, against the reference; chance comes from the input.
+// Random templates from a grammar on random and mutated lines, against the reference; chance comes from the
+// input.
 #include <cstdio>
 #include <cstdlib>
 

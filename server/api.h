@@ -16,6 +16,7 @@ struct ApiRequest {
   std::string method, path;
   std::multimap<std::string, std::string> parameters;  // of the query
   std::string accept;
+  std::string body;
 };
 
 struct ApiAnswer {

@@ -19,6 +19,7 @@ struct Call {
   const char* text;
   std::vector<ParameterSpec> parameters;
   ApiAnswer (*run)(Api&, const ApiRequest&);
+  std::vector<ParameterSpec> body = {};  // members of the JSON object that is sent
 };
 const std::vector<Call>& calls();
 

@@ -33,8 +33,8 @@ struct HttpServer::Inside {
       out.set_content(refused.body, refused.content_type);
       return;
     }
-    ApiAnswer answer =
-        api.handle({in.method, in.path, {in.params.begin(), in.params.end()}, in.get_header_value("Accept")});
+    ApiAnswer answer = api.handle(
+        {in.method, in.path, {in.params.begin(), in.params.end()}, in.get_header_value("Accept"), in.body});
     out.status = answer.status;
     if (!answer.stream) {
       out.set_content(answer.body, answer.content_type);

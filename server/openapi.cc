@@ -33,6 +33,21 @@ std::string openapi_document() {
     for (const ParameterSpec& p : call.parameters)
       operation["parameters"].push_back(
           {{"name", p.name}, {"in", "query"}, {"description", p.text}, {"schema", {{"type", p.type}}}});
+    if (!call.body.empty()) {
+      Json properties;
+      for (const ParameterSpec& p : call.body) {
+        Json schema{{"description", p.text}};
+        if (std::string(p.type) == "array")
+          schema["type"] = "array", schema["items"] = {{"type", "string"}};
+        else
+          schema["type"] = p.type;
+        properties[p.name] = schema;
+      }
+      operation["requestBody"] = {
+          {"required", true},
+          {"content",
+           {{"application/json", {{"schema", {{"type", "object"}, {"properties", properties}}}}}}}};
+    }
     operation["responses"] = {
         {"200", {{"description", "The answer"}, {"content", {{content, Json::object()}}}}},
         {"400", error},

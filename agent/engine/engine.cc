@@ -123,6 +123,7 @@ void Engine::forget_old_steps() {
 
 void Engine::start_sources() {
   forget_old_steps();
+  unmatched_.forget();
   std::lock_guard lock(running_mutex_);
   for (const SourceSettings& s : running_->configuration->sources) {
     auto source = s.kind->make({s, *this});
@@ -330,6 +331,7 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
 Spool::Append Engine::process(const Job& job) {
   const SourceBatch& in = job.batch;
   const Running& running = *job.running;
+  newest_lines_.add(in);
   Spool::Append out;
   out.changes = in.changes;
   std::vector<bool> claimed(in.lines.size(), false);
@@ -380,7 +382,16 @@ Spool::Append Engine::process(const Job& job) {
         count(out.changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
       count(out.changes, step + "nanoseconds", t.nanoseconds);
     }
-    for (const Event& e : batch.events) unmatched += e.find(names::unmatched) != nullptr;
+    const bool failures =
+        std::any_of(tallies.begin(), tallies.end(), [](const StepTally& t) { return t.failed != 0; });
+    for (const Event& e : failures ? std::span<const Event>(batch.events) : std::span<const Event>()) {
+      const Field* reason = e.find(names::unmatched);
+      if (reason == nullptr) continue;
+      ++unmatched;
+      const Field* column = e.find(names::unmatched_column);
+      unmatched_.add(settings.name, e.body, reason->value.as_text(),
+                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed);
+    }
     count(out.changes, prefix + "unmatched", unmatched);
     if (batch.events.empty()) continue;
 

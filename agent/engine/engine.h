@@ -19,6 +19,7 @@
 #include "agent/configuration.h"
 #include "agent/engine/delivery.h"
 #include "agent/engine/live.h"
+#include "agent/engine/unmatched.h"
 #include "agent/problems.h"
 #include "agent/sources/source.h"
 #include "spool/spool.h"
@@ -55,6 +56,8 @@ class Engine final : public Intake {
   Spool& spool() override { return *spool_; }
   Problems& problems() override { return problems_; }
   Live& live() { return live_; }
+  const UnmatchedSample& unmatched() const { return unmatched_; }
+  const NewestLines& newest_lines() const { return newest_lines_; }
   std::int64_t started() const { return started_; }
   bool paused() const { return paused_; }  // sources wait because a queue is full
   // The store of an `index` destination; of every one if the name is "".
@@ -94,6 +97,8 @@ class Engine final : public Intake {
   std::unique_ptr<Letters> letters_;
   Problems problems_;
   Live live_;
+  UnmatchedSample unmatched_;
+  NewestLines newest_lines_;
   std::int64_t started_ = 0;
 
   std::mutex reloading_;              // held during reload and stop

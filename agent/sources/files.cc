@@ -318,7 +318,7 @@ class Files final : public Source {
     const std::int64_t quiet = now - file.changed_at;
     // What stands at the end without a newline, and an event that may go on, are taken after a while.
     const bool ends = quiet >= (split_.joins() ? options_.section("join").number("wait")
-                                                   : options_.number("unfinished_after")) ||
+                                               : options_.number("unfinished_after")) ||
                       (file.detached_at != 0 && quiet >= kCloseAfter / 2);
     if (size == file.waiting_size && !ends) return false;
     const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);
@@ -460,8 +460,9 @@ const SourceKind kKind{
                     .text = "Lines that begin with a blank or tab belong to the event before them."},
                    {.name = "continues_with",
                     .type = OptionType::template_text,
-                    .text = "Lines that begin with this template belong to the event before them, for instance "
-                            "`Caused by: {:rest}`."},
+                    .text =
+                        "Lines that begin with this template belong to the event before them, for instance "
+                        "`Caused by: {:rest}`."},
                    {.name = "wait",
                     .type = OptionType::duration,
                     .fallback = "1s",

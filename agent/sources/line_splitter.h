@@ -13,8 +13,9 @@ namespace dingle {
 
 struct SplitSettings {
   std::size_t longest_line = 1 << 20;  // bytes; longer ones are cut
-  // A line goes on with the event before it if it does not match `starts_with`, if it matches `continues_with`, or
-  // if it begins with a blank or tab and `indented` is set; those that are not set say nothing.
+  // A line goes on with the event before it if it does not match `starts_with`, if it matches
+  // `continues_with`, or if it begins with a blank or tab and `indented` is set; those that are not set say
+  // nothing.
   std::shared_ptr<const Template> starts_with, continues_with;
   bool indented = false;
   bool joins() const { return starts_with || continues_with || indented; }

@@ -43,8 +43,8 @@ class Json final : public Step {
       }
       const std::string_view text = input.is_textual() ? input.as_text() : std::string_view();
       members.clear();
-      const std::string_view why = json_members(text, {prefix, depth, batch.readable_behind(text)}, batch.arena,
-                                                members, tally.fields_left_out);
+      const std::string_view why = json_members(text, {prefix, depth, batch.readable_behind(text)},
+                                                batch.arena, members, tally.fields_left_out);
       if (!why.empty()) {
         event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("json: " + std::string(why))));
         ++tally.failed;

@@ -8,8 +8,10 @@ namespace {
 const ComponentSpec kSpec{
     "parse",
     "Takes a text apart with templates. They are tried in order, and the first that matches gives the event "
-    "its fields. Where another field says how the text is laid out, `by` names it and `cases` has the templates "
-    "for its values; those of `templates` are tried behind them, and for all other values. An event that none "
+    "its fields. Where another field says how the text is laid out, `by` names it and `cases` has the "
+    "templates "
+    "for its values; those of `templates` are tried behind them, and for all other values. An event that "
+    "none "
     "matches is kept as it is, marked with `dingle.unmatched` and `dingle.unmatched.column`, and counted.",
     "parse:\n  templates:\n    - '{client.address:ip} {status:int}'\n    - '{message}'",
     {{.name = "templates",
@@ -27,7 +29,8 @@ const ComponentSpec kSpec{
      {.name = "keep_partial",
       .type = OptionType::boolean,
       .fallback = "false",
-      .text = "An event that no template matches keeps the fields that the template that came furthest had matched "
+      .text = "An event that no template matches keeps the fields that the template that came furthest had "
+              "matched "
               "before it failed."}}};
 
 class Parse final : public Step {
@@ -154,10 +157,11 @@ void warn_shadowed(const StepMaking& m, const TemplateSet& set, const std::vecto
   for (auto [later, earlier] : set.shadowed()) {
     if (later >= own && own != 0) continue;  // a common one that a case hides is still there for other values
     const bool same = set[later].text() == set[earlier].text();
-    m.findings.warning(*places[later],
-                       "this template can never match: number " + std::to_string(earlier + 1) +
-                           (same ? " is the same and is tried before" : " is tried before and takes all of its lines"),
-                       same ? "remove one of them" : "put the narrower template first");
+    m.findings.warning(
+        *places[later],
+        "this template can never match: number " + std::to_string(earlier + 1) +
+            (same ? " is the same and is tried before" : " is tried before and takes all of its lines"),
+        same ? "remove one of them" : "put the narrower template first");
   }
 }
 

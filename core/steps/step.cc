@@ -14,8 +14,7 @@ std::vector<StepKind>& registered() {
 
 void StepTally::add(const StepTally& o) {
   in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped,
-      failed += o.failed, nanoseconds += o.nanoseconds,
-      fields_left_out += o.fields_left_out;
+      failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out;
   auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
     if (to.size() < from.size()) to.resize(from.size());
     for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];

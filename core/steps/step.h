@@ -22,8 +22,8 @@ namespace dingle {
 // kept, marked and passed on, but counted apart.
 struct StepTally {
   std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
-  std::uint64_t nanoseconds = 0;       // that it took, of wall-clock time
-  std::uint64_t fields_left_out = 0;   // that an event could not take: too many of them, or too many names
+  std::uint64_t nanoseconds = 0;         // that it took, of wall-clock time
+  std::uint64_t fields_left_out = 0;     // that an event could not take: too many of them, or too many names
   std::vector<std::uint64_t> matched;    // parse: by template
   std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template
   void add(const StepTally& other);

@@ -18,7 +18,8 @@ const ComponentSpec kSpec{
     {{.name = "field", .type = OptionType::field, .text = "The field that holds the time.", .required = true},
      {.name = "zone",
       .type = OptionType::zone,
-      .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00. Without it "
+      .text = "The zone of times that name none: a name of the tz database, or an offset such as +02:00. "
+              "Without it "
               "the source's zone, else UTC."},
      {.name = "keep", .type = OptionType::boolean, .fallback = "false", .text = "Keep the field as well."}}};
 

@@ -131,8 +131,7 @@ TemplateCompiler::Starters TemplateCompiler::starters(const std::vector<Part>& p
 // ---- elements
 // --------------------------------------------------------------------------------------------------
 
-Element& TemplateCompiler::add(Element::Op op, std::size_t operand, const Part& p,
-                                         const Origin& origin) {
+Element& TemplateCompiler::add(Element::Op op, std::size_t operand, const Part& p, const Origin& origin) {
   Element e;
   e.op = op;
   e.operand = static_cast<std::uint32_t>(operand);
@@ -145,8 +144,7 @@ Element& TemplateCompiler::add(Element::Op op, std::size_t operand, const Part& 
   return program_.elements.back();
 }
 
-std::int16_t TemplateCompiler::slot(const std::string& name, Kind kind, const Part& p,
-                                    const Origin& origin) {
+std::int16_t TemplateCompiler::slot(const std::string& name, Kind kind, const Part& p, const Origin& origin) {
   if (name.empty() || name.back() == '.') return -1;  // a prefix is not kept itself
   const std::string field = origin.prefix + name;
   if (in_optional_) program_.clears = true;
@@ -271,11 +269,11 @@ void TemplateCompiler::lexeme(const Pattern& pattern, const Part& p, const Origi
   use.scan = prepared.scan;
   use.settings = prepared.settings;
   if (!use.settings && !use.ranged)
-    use.fast = pattern.name == "int"        ? LexemeUse::Fast::integer
-               : pattern.name == "decimal"  ? LexemeUse::Fast::decimal
+    use.fast = pattern.name == "int"                            ? LexemeUse::Fast::integer
+               : pattern.name == "decimal"                      ? LexemeUse::Fast::decimal
                : pattern.name == "ip" || pattern.name == "ipv4" ? LexemeUse::Fast::ip
-               : pattern.name == "clf_time" ? LexemeUse::Fast::clf_time
-                                            : LexemeUse::Fast::none;
+               : pattern.name == "clf_time"                     ? LexemeUse::Fast::clf_time
+                                                                : LexemeUse::Fast::none;
   program_.lexemes.push_back(std::move(use));
   std::int16_t s = slot(p.field, pattern.kind, p, origin);
   add(Element::Op::lexeme, program_.lexemes.size() - 1, p, origin).slot = s;
@@ -289,7 +287,8 @@ void TemplateCompiler::fields(const Pattern& pattern, const Part& p, const Start
   for (const EndLiteral& literal : after.literals) {
     const char c = literal.text[0];
     ends = ends | ByteClass::of(std::string(1, c));
-    if (literal.any_case && c >= 'a' && c <= 'z') ends = ends | ByteClass::of(std::string(1, static_cast<char>(c & ~0x20)));
+    if (literal.any_case && c >= 'a' && c <= 'z')
+      ends = ends | ByteClass::of(std::string(1, static_cast<char>(c & ~0x20)));
   }
   for (const auto& [first, source] : after.elements) ends = ends | first;
   auto scan = pattern.fields->prepare(reader, {library_, ends});
@@ -356,7 +355,8 @@ void TemplateCompiler::text(const Pattern& pattern, const Part& p, const Starter
   }
   scan.delimiters = after.delimiters;
   for (const EndLiteral& literal : after.literals)
-    if (std::find(scan.ends.begin(), scan.ends.end(), literal) == scan.ends.end()) scan.ends.push_back(literal);
+    if (std::find(scan.ends.begin(), scan.ends.end(), literal) == scan.ends.end())
+      scan.ends.push_back(literal);
   std::int16_t s = slot(p.field, Kind::text, p, origin);
   if (pattern.bytes.all() && scan.ends.empty() && scan.delimiters.empty() && after.elements.empty() &&
       scan.at_least == 0 && scan.at_most == SIZE_MAX) {
@@ -387,7 +387,9 @@ void TemplateCompiler::capture(const Part& p, const Starters& after, const Origi
     case PatternForm::fields: return fields(*pattern, p, after, origin);
     case PatternForm::text: return text(*pattern, p, after, origin);
     case PatternForm::regex:
-      if (p.is_prefix()) return bad("the pattern `" + pattern->name + "` brings no fields that a prefix could be for", "take the dot away", p, origin);
+      if (p.is_prefix())
+        return bad("the pattern `" + pattern->name + "` brings no fields that a prefix could be for",
+                   "take the dot away", p, origin);
       return regex(pattern->source, pattern->kind,
                    pattern->description.empty() ? "`" + pattern->name + "`" : pattern->description, p, origin,
                    0);

@@ -1,5 +1,5 @@
-// Running a template's elements one by one, noting what happens: why a line failed, where the fields stand, what
-// would help. Must agree with the runners of matcher.inl, which tests compare it with.
+// Running a template's elements one by one, noting what happens: why a line failed, where the fields stand,
+// what would help. Must agree with the runners of matcher.inl, which tests compare it with.
 #include <algorithm>
 #include <cstring>
 
@@ -38,8 +38,7 @@ std::string_view beginning(std::string_view text, std::size_t most = 24) {
 
 std::string Mismatch::sentence() const {
   std::string text = "column " + std::to_string(offset + 1) + ": ";
-  if (too_expensive)
-    return text + "too expensive: the template goes over the line again and again";
+  if (too_expensive) return text + "too expensive: the template goes over the line again and again";
   text += "expected ";
   for (std::size_t i = 0; i < expected.size(); ++i)
     text += (i == 0 ? "" : i + 1 == expected.size() ? " or " : ", ") + expected[i];
@@ -48,9 +47,13 @@ std::string Mismatch::sentence() const {
 }
 
 std::string Advice::sentence() const {
+  if (blanks)
+    return "several blanks stand here: {_} takes a run of them, and then the rest of the line matches";
   std::string text;
+  int named = 0;
   for (const Other& other : others) {
-    if (!text.empty() && !other.rest_matches) break;
+    if (!text.empty() && (!other.rest_matches || named == 2)) break;
+    ++named;
     text += (text.empty() ? "" : " or ") + ("{:" + other.pattern + "}");
   }
   if (!others.empty()) {
@@ -97,7 +100,7 @@ class Explainer {
   std::vector<std::string> expected;
   std::string detail;
   std::vector<Taken> taken;
-  std::uint32_t reached = 0;          // the last element of the outermost sequence that was begun
+  std::uint32_t reached = 0;         // the last element of the outermost sequence that was begun
   const char* reached_at = nullptr;  // and where
   const char* begin() const { return line_.data(); }
   const char* end() const { return state_.end; }
@@ -287,7 +290,8 @@ std::vector<std::pair<std::size_t, std::size_t>> Template::places(std::string_vi
   return all;
 }
 
-Advice Template::advise(std::string_view line, const MatchContext& context, const PatternLibrary& library) const {
+Advice Template::advise(std::string_view line, const MatchContext& context,
+                        const PatternLibrary& library) const {
   Advice advice;
   Explainer first(*this, line, context);
   first.all();
@@ -302,9 +306,19 @@ Advice Template::advise(std::string_view line, const MatchContext& context, cons
   // A literal that is missing: what stands there may be text that the template does not foresee.
   const std::uint32_t go_on = literal ? at_element : failing.next;
   const std::uint32_t size = first.size();
-  auto rest = [&](const char* from) {
-    return Explainer(*this, line, context).rest_matches(go_on, from);
-  };
+  auto rest = [&](const char* from) { return Explainer(*this, line, context).rest_matches(go_on, from); };
+  if (failing.op == Element::Op::literal) {
+    const std::string& wanted = program_.literals[failing.operand];
+    const auto done = static_cast<std::size_t>(first.furthest - at);
+    const char* p = first.furthest;
+    while (p != first.end() && *p == ' ') ++p;
+    if (done > 0 && done <= wanted.size() && wanted[done - 1] == ' ' && p != first.furthest &&
+        starts_with(p, first.end(), std::string_view(wanted).substr(done)) &&
+        Explainer(*this, line, context).rest_matches(failing.next, p + (wanted.size() - done))) {
+      advice.blanks = true;
+      return advice;
+    }
+  }
   // Where a text that is put there could end.
   const char* stop = first.end();
   if (go_on < size && program_.elements[go_on].op == Element::Op::literal) {
@@ -315,7 +329,8 @@ Advice Template::advise(std::string_view line, const MatchContext& context, cons
   int tries = 0;
   if (!at_end)
     for (const Pattern* pattern : library.in_order()) {
-      if (pattern->name == "rest" || pattern->name == "line" || pattern->name == "text" || ++tries > kMostTries)
+      if (pattern->name == "rest" || pattern->name == "line" || pattern->name == "text" ||
+          ++tries > kMostTries)
         continue;
       const char* p = nullptr;
       Value value;
@@ -340,12 +355,15 @@ Advice Template::advise(std::string_view line, const MatchContext& context, cons
           {pattern->name, std::string(beginning({at, static_cast<std::size_t>(p - at)}, 60)), rest(p)});
     }
   // Best first: with which the rest matches; then typed patterns before texts, longer before shorter.
-  std::stable_sort(advice.others.begin(), advice.others.end(), [&](const Advice::Other& a, const Advice::Other& b) {
-    if (a.rest_matches != b.rest_matches) return a.rest_matches;
-    auto typed = [&](const Advice::Other& o) { return library.find(o.pattern)->form == PatternForm::lexeme; };
-    if (typed(a) != typed(b)) return typed(a);
-    return a.text.size() > b.text.size();
-  });
+  std::stable_sort(advice.others.begin(), advice.others.end(),
+                   [&](const Advice::Other& a, const Advice::Other& b) {
+                     if (a.rest_matches != b.rest_matches) return a.rest_matches;
+                     auto typed = [&](const Advice::Other& o) {
+                       return library.find(o.pattern)->form == PatternForm::lexeme;
+                     };
+                     if (typed(a) != typed(b)) return typed(a);
+                     return a.text.size() > b.text.size();
+                   });
   if (advice.others.size() > 5) advice.others.resize(5);
   tries = 0;
   for (const char* p = at; p <= first.end() && tries < kMostTries; ++p) {
@@ -383,7 +401,8 @@ std::vector<Described> Template::describe() const {
     switch (e.op) {
       case Element::Op::literal:
         d.how = "literal text";
-        d.why = std::to_string(program_.literals[e.operand].size()) + " bytes, compared at once";
+        d.why = std::to_string(program_.literals[e.operand].size()) +
+                (program_.literals[e.operand].size() == 1 ? " byte" : " bytes, compared at once");
         break;
       case Element::Op::any_case:
         d.how = "literal text";
@@ -424,7 +443,8 @@ std::vector<Described> Template::describe() const {
         break;
       case Element::Op::choice:
         d.how = "alternatives";
-        d.why = std::to_string(program_.branches[e.operand].size()) + ", the first that matches here is final";
+        d.why =
+            std::to_string(program_.branches[e.operand].size()) + ", the first that matches here is final";
         break;
       case Element::Op::span:
         d.how = "named template";

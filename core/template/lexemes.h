@@ -15,10 +15,10 @@ namespace dingle {
 
 // What a scanner may need besides the text.
 struct MatchContext {
-  Arena* arena = nullptr;                // where decoded text is kept (quoted text with escapes)
-  std::int64_t reference = 0;            // ns since 1970 UTC: completes times without a year
-  std::vector<Field>* found = nullptr;   // where fields go that only the text names (JSON, pairs)
-  const char* readable = nullptr;        // bytes up to here may be loaded; nullptr: up to the line's end
+  Arena* arena = nullptr;               // where decoded text is kept (quoted text with escapes)
+  std::int64_t reference = 0;           // ns since 1970 UTC: completes times without a year
+  std::vector<Field>* found = nullptr;  // where fields go that only the text names (JSON, pairs)
+  const char* readable = nullptr;       // bytes up to here may be loaded; nullptr: up to the line's end
 };
 
 // Reads the longest valid lexeme that starts at `at` within [at, end). Answers the place behind it and sets
@@ -52,8 +52,8 @@ struct Lexeme {
 const std::vector<Lexeme>& builtin_lexemes();
 const Lexeme* builtin_lexeme(std::string_view name);  // nullptr if there is none
 
-// Patterns that bring fields of their own: some with names known beforehand (CSV columns, parts of a URI), some
-// whatever the text names (JSON, pairs).
+// Patterns that bring fields of their own: some with names known beforehand (CSV columns, parts of a URI),
+// some whatever the text names (JSON, pairs).
 struct FieldColumn {
   std::string name;
   Kind kind = Kind::text;
@@ -65,12 +65,13 @@ class FieldScan {
  public:
   virtual ~FieldScan() = default;
   const std::vector<FieldColumn>& columns() const { return columns_; }  // at most kMostFieldColumns
-  // Reads from `at`, fills columns[0..columns().size()) (absent where there is none) and appends what else the
-  // text names to context.found, with `prefix` before each name. Answers the place behind it, or nullptr.
+  // Reads from `at`, fills columns[0..columns().size()) (absent where there is none) and appends what else
+  // the text names to context.found, with `prefix` before each name. Answers the place behind it, or nullptr.
   virtual const char* scan(const char* at, const char* end, const MatchContext& context,
                            std::string_view prefix, Value* columns) const = 0;
   // Reads the same as one value, kept under one name: here a map of its fields.
-  virtual const char* scan_whole(const char* at, const char* end, const MatchContext& context, Value& out) const;
+  virtual const char* scan_whole(const char* at, const char* end, const MatchContext& context,
+                                 Value& out) const;
 
  protected:
   std::vector<FieldColumn> columns_;

@@ -41,7 +41,8 @@ std::vector<TextPattern> text_patterns() {
       {"class_name", alphanumeric | ByteClass::of("_.$"), 1, "a class name",
        "example.skerry.berthing.Planner$Slot", " "},
       {"thread_name", ~ByteClass::of("[]()\r\n\t"), 1, "a thread's name", "main\npool-1-thread-7", "]"},
-      {"user_agent", ~ByteClass::of("\"\r\n\t"), 1, "a user agent", "Mozilla/5.0 (X11; Linux x86_64) Skerry/1.2", "\""},
+      {"user_agent", ~ByteClass::of("\"\r\n\t"), 1, "a user agent",
+       "Mozilla/5.0 (X11; Linux x86_64) Skerry/1.2", "\""},
       {"kube_name", ByteClass::range('a', 'z') | digits() | ByteClass::of("-."), 1, "a name of Kubernetes",
        "gate-7d9c5b-x2x9p\nskerry-line", "Gate"},
   };
@@ -65,7 +66,8 @@ constexpr SourcePattern kSourcePatterns[] = {
      "{http.request.method:letters} {url.original:unspaced}{[} HTTP/{network.protocol.version:decimal}{]}",
      "an HTTP request line", "GET /gate/7?x=1 HTTP/1.1\nPOST /scan", "GET"},
     {"exception", PatternForm::template_text, "{exception.type:exception_name}{[}: {exception.message}{]}",
-     "the head of an exception", "example.skerry.BerthTakenException: berth 4 is taken\njava.lang.Error", "berth 4"},
+     "the head of an exception", "example.skerry.BerthTakenException: berth 4 is taken\njava.lang.Error",
+     "berth 4"},
 };
 
 }  // namespace

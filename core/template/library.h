@@ -31,7 +31,7 @@ struct Pattern {
   Kind kind = Kind::text;   // of the value; a regex's text is converted to it
   std::string description;  // for "expected ...", with its article
   std::vector<std::string> examples, counter_examples;
-  const Lexeme* lexeme = nullptr;       // lexeme
+  const Lexeme* lexeme = nullptr;        // lexeme
   const FieldPattern* fields = nullptr;  // fields
   ByteClass bytes;           // lexeme, fields: what it may start with; text: what it may consist of
   std::size_t at_least = 0;  // text: its least length in bytes

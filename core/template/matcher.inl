@@ -1,7 +1,7 @@
 // The runner of instructions, compiled once for each kind of processor: matcher_avx2.cc and
 // matcher_portable.cc include this file with DINGLE_WIDE set to 1 or 0. Everything in it is internal to them.
-// The wide one loads up to kReadAhead bytes beyond the line's end, and is used where those may be read; the other
-// reads nothing beyond it.
+// The wide one loads up to kReadAhead bytes beyond the line's end, and is used where those may be read; the
+// other reads nothing beyond it.
 
 inline std::uint64_t load8(const char* p) {
   std::uint64_t v;
@@ -20,8 +20,8 @@ static_assert(kWide <= kReadAhead);
 inline std::uint32_t stops_in(__m256i b, __m256i low, __m256i high) {
   const __m256i bits = _mm256_set1_epi64x(static_cast<long long>(0x8040201008040201ull));
   const __m256i upper = _mm256_and_si256(_mm256_srli_epi16(b, 4), _mm256_set1_epi8(0x0F));
-  const __m256i of = _mm256_or_si256(
-      _mm256_shuffle_epi8(low, b), _mm256_shuffle_epi8(high, _mm256_xor_si256(b, _mm256_set1_epi8(-128))));
+  const __m256i of = _mm256_or_si256(_mm256_shuffle_epi8(low, b),
+                                     _mm256_shuffle_epi8(high, _mm256_xor_si256(b, _mm256_set1_epi8(-128))));
   const __m256i mine = _mm256_shuffle_epi8(bits, upper);
   return static_cast<std::uint32_t>(
       _mm256_movemask_epi8(_mm256_cmpeq_epi8(_mm256_and_si256(of, mine), mine)));
@@ -152,9 +152,7 @@ inline const char* quick_ip([[maybe_unused]] const char* at, [[maybe_unused]] co
   const __m128i x = _mm_sub_epi8(b, _mm_set1_epi8('0'));
   const auto bits = [](__m128i mask) { return static_cast<std::uint32_t>(_mm_movemask_epi8(mask)); };
   const auto is = [&](char v) { return bits(_mm_cmpeq_epi8(x, _mm_set1_epi8(v))); };
-  const auto at_most = [&](char v) {
-    return bits(_mm_cmpeq_epi8(_mm_min_epu8(x, _mm_set1_epi8(v)), x));
-  };
+  const auto at_most = [&](char v) { return bits(_mm_cmpeq_epi8(_mm_min_epu8(x, _mm_set1_epi8(v)), x)); };
   std::uint32_t digits = at_most(9);
   std::uint32_t dots = is('.' - '0');
   const int length = __builtin_ctz(~(digits | dots) | 0x10000u);
@@ -219,7 +217,8 @@ inline const char* quick_clf_time(const char* at, const char* end, Value& out) {
   return at + kLength;
 }
 
-// Whether the literal of up to eight bytes that must follow at p stands there; where the line ends is not looked at.
+// Whether the literal of up to eight bytes that must follow at p stands there; where the line ends is not
+// looked at.
 inline bool tail_fits(const Instruction& in, const char* p, [[maybe_unused]] const char* end) {
 #if DINGLE_WIDE
   return ((load8(p) ^ in.tail) & in.mask) == 0;
@@ -244,15 +243,15 @@ inline const char* scan_text(const TextScan& scan, const char* at, const char* e
   }
 }
 
-// Instructions jump from one to the next by the addresses of labels (an extension that GCC and Clang have): one
-// place to predict for each kind of instruction instead of one for all.
+// Instructions jump from one to the next by the addresses of labels (an extension that GCC and Clang have):
+// one place to predict for each kind of instruction instead of one for all.
 #pragma GCC diagnostic push
 #pragma GCC diagnostic ignored "-Wpedantic"
 
 const char* run(const Program& program, std::uint32_t start, const char* at, MatchState& s) {
-  static const void* const kLabels[] = {&&nothing, &&literal,  &&any_case, &&integer, &&decimal, &&ip,     &&clf_time,
-                                        &&lexeme,  &&run,      &&find,     &&text,    &&rest,    &&regex,  &&blanks,
-                                        &&fields,  &&optional, &&choice,   &&span,    &&done};
+  static const void* const kLabels[] = {
+      &&nothing, &&literal, &&any_case, &&integer, &&decimal, &&ip,       &&clf_time, &&lexeme, &&run, &&find,
+      &&text,    &&rest,    &&regex,    &&blanks,  &&fields,  &&optional, &&choice,   &&span,   &&done};
   static_assert(std::size(kLabels) == static_cast<std::size_t>(Instruction::Code::done) + 1);
   const Instruction* const first = program.code.data();
   const Instruction* in = first + start;
@@ -262,11 +261,11 @@ const char* run(const Program& program, std::uint32_t start, const char* at, Mat
 
 #define DINGLE_BEGIN goto* kLabels[static_cast<int>(in->code)]
   // Checks the literal behind the element, which ends at p.
-#define DINGLE_TAIL                     \
-  do {                                  \
+#define DINGLE_TAIL                              \
+  do {                                           \
     if (!tail_fits(*in, p, end)) return nullptr; \
-    at = p + in->tail_length;           \
-    if (at > end) return nullptr;       \
+    at = p + in->tail_length;                    \
+    if (at > end) return nullptr;                \
   } while (false)
 #define DINGLE_NEXT \
   do {              \
@@ -287,14 +286,14 @@ nothing:
   p = at;
   DINGLE_NEXT;
 
-literal: {
+literal : {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with(at, end, expected)) return nullptr;
   p = at + expected.size();
   DINGLE_NEXT;
 }
 
-any_case: {
+any_case : {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with_any_case(at, end, expected)) return nullptr;
   p = at + expected.size();
@@ -325,7 +324,7 @@ clf_time:
     DINGLE_NEXT;
   goto lexeme;
 
-lexeme: {
+lexeme : {
   const LexemeUse& use = program.lexemes[in->operand];
   Value& out = values[in->slot];
   p = use.scan(at, end, s.context, use.settings.get(), out);
@@ -333,7 +332,7 @@ lexeme: {
   DINGLE_NEXT;
 }
 
-run: {
+run : {
   const TextScan& scan = program.texts[in->operand];
   p = next_stop(scan, at, end);
   if (static_cast<std::size_t>(p - at) < scan.at_least) return nullptr;
@@ -342,7 +341,7 @@ run: {
   DINGLE_NEXT;
 }
 
-find: {
+find : {
   const TextScan& scan = program.texts[in->operand];
   const auto c = static_cast<char>(scan.only_stop);
   for (p = at;; ++p) {
@@ -373,7 +372,7 @@ rest:
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   DINGLE_NEXT;
 
-regex: {
+regex : {
   const RegexUse& use = program.regexes[in->operand];
   std::size_t from = 0, to = 0;
   const auto outcome = use.regex.match({at, static_cast<std::size_t>(end - at)}, &from, &to);
@@ -394,14 +393,14 @@ blanks:
   if (p == at) return nullptr;
   DINGLE_NEXT;
 
-fields: {
+fields : {
   Value& out = values[in->slot];
   p = run_fields(program.fields[in->operand], at, s, &out);
   if (p == nullptr) return nullptr;
   DINGLE_NEXT;
 }
 
-optional: {
+optional : {
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = run(program, program.branch_starts[in->operand][0], at, s);
   if (p == nullptr) {
@@ -413,7 +412,7 @@ optional: {
   DINGLE_NEXT_BEHIND_GROUP;
 }
 
-choice: {
+choice : {
   const std::vector<std::uint32_t>& starts = program.branch_starts[in->operand];
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = nullptr;

@@ -10,8 +10,8 @@
 #include "core/template/template.h"
 #include "core/time/formats.h"
 
-// Only what follows is compiled for them: the inline functions of the headers above keep the base instructions,
-// since the linker may choose any of their copies for the whole program.
+// Only what follows is compiled for them: the inline functions of the headers above keep the base
+// instructions, since the linker may choose any of their copies for the whole program.
 #if defined(__clang__)
 #pragma clang attribute push(__attribute__((target("avx2,bmi,bmi2,popcnt"))), apply_to = function)
 #else

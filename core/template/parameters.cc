@@ -25,8 +25,8 @@ char ParameterReader::byte(std::string_view name, char fallback) {
   if (p == nullptr) return fallback;
   if (p->value == "\\t") return '\t';
   if (p->value.size() == 1) return p->value[0];
-  bad(*p, "`" + std::string(name) + "` takes one byte, not \"" + p->value + "\"", "for instance " +
-                                                                              std::string(name) + "=\";\"");
+  bad(*p, "`" + std::string(name) + "` takes one byte, not \"" + p->value + "\"",
+      "for instance " + std::string(name) + "=\";\"");
   return fallback;
 }
 

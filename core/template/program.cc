@@ -87,7 +87,8 @@ void Program::clear(ElementRange range, Value* values) const {
 std::uint32_t Program::fuse(std::uint32_t first, std::uint32_t last) {
   using Code = Instruction::Code;
   const auto start = static_cast<std::uint32_t>(code.size());
-  // The literal at element `i`, as the tail of the instruction `to`; what does not fit becomes one of its own.
+  // The literal at element `i`, as the tail of the instruction `to`; what does not fit becomes one of its
+  // own.
   auto carry = [&](std::size_t to, std::uint32_t i) {
     const std::string& literal = literals[elements[i].operand];
     const std::size_t n = std::min<std::size_t>(8, literal.size());
@@ -118,12 +119,12 @@ std::uint32_t Program::fuse(std::uint32_t first, std::uint32_t last) {
       case Element::Op::any_case: in.code = Code::any_case; break;
       case Element::Op::lexeme: {
         const LexemeUse& use = lexemes[e.operand];
-        in.code = use.ranged                                  ? Code::lexeme
-                  : use.fast == LexemeUse::Fast::integer      ? Code::integer
-                  : use.fast == LexemeUse::Fast::decimal      ? Code::decimal
-                  : use.fast == LexemeUse::Fast::ip           ? Code::ip
-                  : use.fast == LexemeUse::Fast::clf_time     ? Code::clf_time
-                                                              : Code::lexeme;
+        in.code = use.ranged                              ? Code::lexeme
+                  : use.fast == LexemeUse::Fast::integer  ? Code::integer
+                  : use.fast == LexemeUse::Fast::decimal  ? Code::decimal
+                  : use.fast == LexemeUse::Fast::ip       ? Code::ip
+                  : use.fast == LexemeUse::Fast::clf_time ? Code::clf_time
+                                                          : Code::lexeme;
         break;
       }
       case Element::Op::text: {

@@ -27,8 +27,8 @@ struct EndLiteral {
 
 // Bytes of a class up to the first place where something that may follow starts.
 struct TextScan {
-  std::uint8_t flags[256] = {};      // bit 0: of the class; bit 1: an end may start here
-  alignas(16) std::uint8_t low[16];  // the stop bytes (not of the class, or an end may start there) as two
+  std::uint8_t flags[256] = {};       // bit 0: of the class; bit 1: an end may start here
+  alignas(16) std::uint8_t low[16];   // the stop bytes (not of the class, or an end may start there) as two
   alignas(16) std::uint8_t high[16];  // tables by the low four bits, for bytes below and from 0x80
   std::vector<EndLiteral> ends;       // that start with a byte of the class; others need no look
   ByteClass delimiters;               // single bytes that may follow (blanks)
@@ -108,7 +108,8 @@ struct MatchState;
 // Runs the instructions from `start` to their `done`. Answers where they end in the line, or nullptr.
 // A wide one may load kReadAhead bytes beyond the line's end.
 inline constexpr std::ptrdiff_t kReadAhead = 64;
-using Runner = const char* (*)(const Program& program, std::uint32_t start, const char* at, MatchState& state);
+using Runner = const char* (*)(const Program& program, std::uint32_t start, const char* at,
+                               MatchState& state);
 struct NamedRunner {
   const char* name;  // "avx2", "portable"
   Runner run;
@@ -117,7 +118,19 @@ struct NamedRunner {
 std::span<const NamedRunner> runners();  // that this processor can use, the fastest first
 
 struct Element {
-  enum class Op : std::uint8_t { literal, any_case, lexeme, text, rest, regex, blanks, fields, optional, choice, span };
+  enum class Op : std::uint8_t {
+    literal,
+    any_case,
+    lexeme,
+    text,
+    rest,
+    regex,
+    blanks,
+    fields,
+    optional,
+    choice,
+    span
+  };
   Op op = Op::literal;
   std::int16_t slot = -1;     // where the value goes; -1: nowhere
   std::uint32_t operand = 0;  // index into the table of its op
@@ -140,7 +153,7 @@ struct Program {
 
   std::vector<Instruction> code;
   std::vector<std::vector<std::uint32_t>> branch_starts;  // by the operand of optional and choice
-  bool clears = false;  // some slots may stay untouched by a match
+  bool clears = false;                                    // some slots may stay untouched by a match
 
   std::size_t slots = 0;  // the one behind them takes what is not kept
 
@@ -159,10 +172,7 @@ struct MatchState {
   std::uint64_t limit;
   bool too_expensive = false;
   MatchState(std::string_view line, const MatchContext& c, Value* v)
-      : end(line.data() + line.size()),
-        context(c),
-        values(v),
-        limit(4096 + 16 * line.size()) {}
+      : end(line.data() + line.size()), context(c), values(v), limit(4096 + 16 * line.size()) {}
 };
 
 // The same over elements, without haste: where explaining must agree with matching.

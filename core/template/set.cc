@@ -8,8 +8,8 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kGram = 4;          // bytes of a required literal that are looked up
-constexpr std::size_t kFewOthers = 6;     // so many free beginnings are tried without looking for their literals
+constexpr std::size_t kGram = 4;       // bytes of a required literal that are looked up
+constexpr std::size_t kFewOthers = 6;  // so many free beginnings are tried without looking for their literals
 constexpr std::uint32_t kBuckets = 4096;
 
 std::uint32_t bucket_of(const char* p) {
@@ -77,7 +77,7 @@ struct TemplateSet::Walk {
   const MatchContext& context;
   NamedRunner runner;
   MatchState state;
-  Value* spare;                    // where the next match is written; the best one lies in the other half
+  Value* spare;  // where the next match is written; the best one lies in the other half
   int best = -1;
   int expensive = -1;
   std::vector<bool> present = {};  // required literals, once they were looked for
@@ -161,7 +161,8 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
     auto same = std::find_if(otherwise.begin(), otherwise.end(), [&](const std::vector<Place>& group) {
       const Place& q = group[0];
       return !ended(p) && !ended(q) &&
-             same_element(program(p), program(p).elements[p.element], program(q), program(q).elements[q.element]);
+             same_element(program(p), program(p).elements[p.element], program(q),
+                          program(q).elements[q.element]);
     });
     if (same == otherwise.end())
       otherwise.push_back({p});
@@ -186,7 +187,8 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
     std::string longest;
     const auto& elements = program(p).elements;
     for (std::uint32_t i = p.element; i < elements.size(); i = elements[i].next)
-      if (elements[i].op == Element::Op::literal && program(p).literals[elements[i].operand].size() > longest.size())
+      if (elements[i].op == Element::Op::literal &&
+          program(p).literals[elements[i].operand].size() > longest.size())
         longest = program(p).literals[elements[i].operand];
     if (longest.size() < kGram) continue;
     nodes_[child].required = static_cast<std::int32_t>(required_.size());
@@ -212,7 +214,8 @@ void TemplateSet::make_leaf(Node& node, const Place& place) {
   // The slots of what was shared are filled already.
   for (std::uint32_t i = 0; i < first; ++i)
     if (t.program_.elements[i].slot >= 0)
-      node.clear_from = std::max<std::size_t>(node.clear_from, static_cast<std::size_t>(t.program_.elements[i].slot) + 1);
+      node.clear_from =
+          std::max<std::size_t>(node.clear_from, static_cast<std::size_t>(t.program_.elements[i].slot) + 1);
   program->fuse(first, static_cast<std::uint32_t>(program->elements.size()));
   node.program = std::move(program);
 }
@@ -224,7 +227,8 @@ bool TemplateSet::required_is_there(std::int32_t literal, Walk& walk) const {
     const char* const end = walk.state.end;
     for (const char* p = begin; end - p >= static_cast<std::ptrdiff_t>(kGram); ++p)
       for (std::int32_t i : required_by_hash_[bucket_of(p)])
-        if (starts_with(p, end, required_[static_cast<std::size_t>(i)])) walk.present[static_cast<std::size_t>(i)] = true;
+        if (starts_with(p, end, required_[static_cast<std::size_t>(i)]))
+          walk.present[static_cast<std::size_t>(i)] = true;
   }
   return walk.present[static_cast<std::size_t>(literal)];
 }
@@ -245,9 +249,12 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
     if (p != nullptr && (t.open_end_ || p == s.end)) {
       walk.best = node.leaf;
       // What was found so far belongs to templates that lost.
-      if (s.context.found && found != 0) s.context.found->erase(s.context.found->begin(), s.context.found->begin() + static_cast<std::ptrdiff_t>(found));
+      if (s.context.found && found != 0)
+        s.context.found->erase(s.context.found->begin(),
+                               s.context.found->begin() + static_cast<std::ptrdiff_t>(found));
       std::swap(s.values, walk.spare);
-      std::copy_n(walk.spare, node.clear_from, s.values);  // what is shared may be needed by those still to try
+      std::copy_n(walk.spare, node.clear_from,
+                  s.values);  // what is shared may be needed by those still to try
       return;
     }
     if (s.context.found) s.context.found->resize(found);
@@ -281,8 +288,10 @@ int TemplateSet::match(std::string_view line, const MatchContext& context, std::
   if (all_.empty()) return -1;
   if (line.data() == nullptr) line = std::string_view("", 0);
   static const NamedRunner best = runners().front(), careful = runners().back();
-  const bool room = context.readable != nullptr && context.readable - (line.data() + line.size()) >= kReadAhead;
-  Walk walk{line, context, room ? best : careful, MatchState(line, context, values.data()), values.data() + most_values_};
+  const bool room =
+      context.readable != nullptr && context.readable - (line.data() + line.size()) >= kReadAhead;
+  Walk walk{line, context, room ? best : careful, MatchState(line, context, values.data()),
+            values.data() + most_values_};
   visit(nodes_[0], line.data(), walk);
   if (expensive && walk.expensive >= 0) *expensive = walk.expensive;
   // The best match lies in the half that is not written to any more.
@@ -306,7 +315,8 @@ std::vector<std::size_t> TemplateSet::nearest(std::string_view line, const Match
   Walk walk{line, own, runners().back(), MatchState(line, own, values.data()), values.data() + most_values_};
   walk.tried = &tried;
   visit(nodes_[0], line.data(), walk);
-  std::stable_sort(tried.begin(), tried.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  std::stable_sort(tried.begin(), tried.end(),
+                   [](const auto& a, const auto& b) { return a.first > b.first; });
   for (const auto& [at, which] : tried)
     if (result.size() < most) result.push_back(which);
   if (result.empty()) result.push_back(0);
@@ -314,7 +324,8 @@ std::vector<std::size_t> TemplateSet::nearest(std::string_view line, const Match
 }
 
 std::vector<std::pair<std::size_t, std::size_t>> TemplateSet::shadowed() const {
-  // Whether every line that `later` matches is matched by `earlier`: element by element, so far as that is sure.
+  // Whether every line that `later` matches is matched by `earlier`: element by element, so far as that is
+  // sure.
   auto covers = [](const Template& earlier, const Template& later) {
     const Program &p = earlier.program_, &q = later.program_;
     std::uint32_t i = 0, k = 0;

@@ -4,9 +4,10 @@
 //   std::vector<Value> values;
 //   int which = set.match(line, context, values);        // 1: b matched; values[i] is for b's slots()[i]
 //
-// Templates that begin alike are run once up to where they part, then chosen by the next byte of their literals;
-// those that begin with free text are looked at only if a literal that they require stands in the line. So the cost
-// of a line grows with the number of templates that really come into question, not with the number of templates.
+// Templates that begin alike are run once up to where they part, then chosen by the next byte of their
+// literals; those that begin with free text are looked at only if a literal that they require stands in the
+// line. So the cost of a line grows with the number of templates that really come into question, not with the
+// number of templates.
 #pragma once
 
 #include <array>
@@ -24,21 +25,23 @@ class TemplateSet {
   TemplateSet() = default;
   explicit TemplateSet(std::vector<std::shared_ptr<const Template>> all);
 
-  // The index of the first template that matches, or -1. `values` is made as large as it must be. `expensive`: the
-  // index of a template that gave up on the line, if one did; else it is left alone.
+  // The index of the first template that matches, or -1. `values` is made as large as it must be.
+  // `expensive`: the index of a template that gave up on the line, if one did; else it is left alone.
   int match(std::string_view line, const MatchContext& context, std::vector<Value>& values,
             int* expensive = nullptr) const;
   // The templates that came furthest on a line that none matches, the best first; at most `most`.
-  std::vector<std::size_t> nearest(std::string_view line, const MatchContext& context, std::size_t most) const;
-  // Pairs (later, earlier): every line that the later one matches is taken by the earlier one before. Not all such
-  // pairs are found, but those that are found are sure.
+  std::vector<std::size_t> nearest(std::string_view line, const MatchContext& context,
+                                   std::size_t most) const;
+  // Pairs (later, earlier): every line that the later one matches is taken by the earlier one before. Not all
+  // such pairs are found, but those that are found are sure.
   std::vector<std::pair<std::size_t, std::size_t>> shadowed() const;
 
   const Template& operator[](std::size_t i) const { return *all_[i]; }
   std::size_t size() const { return all_.size(); }
 
  private:
-  // Where a template stands while the tree is made: its next element, and how much of that literal is used up.
+  // Where a template stands while the tree is made: its next element, and how much of that literal is used
+  // up.
   struct Place {
     std::uint32_t which, element, used;
   };

@@ -109,7 +109,8 @@ class Parser {
         while (i < text_.size() && text_[i] != '}' && text_[i] != '{' && text_[i] != '(') ++i;
         part.text = std::string(text_.substr(part.text_offset, i - part.text_offset));
         if (i < text_.size() && text_[i] == '(' && !parameters(part, i))
-          return unclosed(start, "the parenthesis of the pattern's parameters is not closed", "close it with )}");
+          return unclosed(start, "the parenthesis of the pattern's parameters is not closed",
+                          "close it with )}");
       }
     } else {
       part.text = "text";
@@ -180,7 +181,8 @@ class Parser {
           ++i;
         } else {
           const std::size_t from = i;
-          while (i < text_.size() && std::string_view(",()=\"'").find(text_[i]) == std::string_view::npos) ++i;
+          while (i < text_.size() && std::string_view(",()=\"'").find(text_[i]) == std::string_view::npos)
+            ++i;
           p.value = std::string(text_.substr(from, i - from));
           while (!p.value.empty() && p.value.back() == ' ') p.value.pop_back();
         }

@@ -2,18 +2,17 @@
 //
 //   template    = { literal | "{{" | "}}" | part } ;
 //   part        = capture | regex | any_case | blanks | optional | choice ;
-//   capture     = "{" [ field [ "." ] ] [ ":" pattern [ "(" [ parameters ] ")" ] ] "}" ;  (* not all missing *)
-//   parameters  = parameter { "," parameter } ;
-//   parameter   = [ name "=" ] [ value ] ;
-//   value       = { any byte but , ( ) = " ' } | '"' { byte | '""' } '"' | "'" { byte | "''" } "'" ;
-//   regex       = "{" [ field ] ":/" PCRE2 "/}" ;
-//   any_case    = "{'" { byte } "'}" ;                        (* literal text, letters in either case *)
-//   blanks      = "{_}" ;                                     (* one or more blanks or tabs *)
+//   capture     = "{" [ field [ "." ] ] [ ":" pattern [ "(" [ parameters ] ")" ] ] "}" ;  (* not all missing
+//   *) parameters  = parameter { "," parameter } ; parameter   = [ name "=" ] [ value ] ; value       = { any
+//   byte but , ( ) = " ' } | '"' { byte | '""' } '"' | "'" { byte | "''" } "'" ; regex       = "{" [ field ]
+//   ":/" PCRE2 "/}" ; any_case    = "{'" { byte } "'}" ;                        (* literal text, letters in
+//   either case *) blanks      = "{_}" ;                                     (* one or more blanks or tabs *)
 //   optional    = "{[}" template "{]}" ;
 //   choice      = "{(}" template { "{|}" template } "{)}" ;
 //
-// Everything outside braces is literal, so no sign of ordinary log text needs an escape; braces are doubled. A
-// field's name that ends with a dot is a prefix: the fields that the pattern brings get it before their names.
+// Everything outside braces is literal, so no sign of ordinary log text needs an escape; braces are doubled.
+// A field's name that ends with a dot is a prefix: the fields that the pattern brings get it before their
+// names.
 #pragma once
 
 #include <string>
@@ -28,8 +27,9 @@ namespace dingle {
 struct Part {
   enum class Form { literal, any_case, capture, regex, blanks, optional, choice };
   Form form = Form::literal;
-  std::string text;   // literal: its bytes; any_case: in lower case; capture: the pattern's name; regex: its source
-  std::string field;  // capture, regex: "" keeps nothing; with a dot at its end: a prefix
+  std::string
+      text;  // literal: its bytes; any_case: in lower case; capture: the pattern's name; regex: its source
+  std::string field;                   // capture, regex: "" keeps nothing; with a dot at its end: a prefix
   std::size_t offset = 0, length = 0;  // of the part in the template's text
   std::size_t text_offset = 0;         // of `text` in it
   std::vector<std::vector<Part>> branches;  // optional: one; choice: all

@@ -61,18 +61,20 @@ struct Advice {
     std::string text;     // what it would take, up to 60 bytes
     bool rest_matches = false;
   };
-  std::vector<Other> others;  // patterns that match at the place, best first; at most five
+  std::vector<Other> others;    // patterns that match at the place, best first; at most five
+  bool blanks = false;          // several blanks stand where the template has one: {_} takes a run of them
   bool skipping_helps = false;  // with any text in the place of the element the rest of the line matches
   std::string skipped;          // the text that would be skipped then, up to 60 bytes
   std::string element;          // the element that failed, as it stands in the template
-  std::string sentence() const;  // "{:word} would match here, and then the rest"; "" if there is nothing to say
+  std::string sentence()
+      const;  // "{:word} would match here, and then the rest"; "" if there is nothing to say
 };
 
 // One element of a template, for people.
 struct Described {
-  std::string source;  // as it stands in the template
-  std::string how;     // "literal text", "scanner", "regex engine", ...
-  std::string why;     // what it takes and where it ends
+  std::string source;     // as it stands in the template
+  std::string how;        // "literal text", "scanner", "regex engine", ...
+  std::string why;        // what it takes and where it ends
   std::size_t depth = 0;  // within optional parts, alternatives and named templates
 };
 
@@ -92,15 +94,16 @@ class Template {
   // but in the arena.
   // `values` has room for value_count().
   // `expensive`, if given, is set to 0 when the line used up the template's budget.
-  bool match(std::string_view line, const MatchContext& context, Value* values, int* expensive = nullptr) const;
+  bool match(std::string_view line, const MatchContext& context, Value* values,
+             int* expensive = nullptr) const;
   // The same with a runner of one's own choice, for tests.
-  bool match_with(const NamedRunner& runner, std::string_view line, const MatchContext& context, Value* values,
-                  int* expensive = nullptr) const;
+  bool match_with(const NamedRunner& runner, std::string_view line, const MatchContext& context,
+                  Value* values, int* expensive = nullptr) const;
   // Runs the line once more, noting where it fails. Only for lines that do not match; some times slower than
   // `match`.
   Mismatch explain(std::string_view line, const MatchContext& context) const;
-  // What would match at the place where the line fails. Tries every pattern of the library there: bounded, but
-  // hundreds of times slower than `match`.
+  // What would match at the place where the line fails. Tries every pattern of the library there: bounded,
+  // but hundreds of times slower than `match`.
   Advice advise(std::string_view line, const MatchContext& context, const PatternLibrary& library) const;
   // Where in a line that matches each slot's text stands: offset and length, by slot; length 0 where there is
   // none.

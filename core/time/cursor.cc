@@ -8,16 +8,17 @@ namespace {
 constexpr const char* kMonths[] = {"January", "February", "March",     "April",   "May",      "June",
                                    "July",    "August",   "September", "October", "November", "December"};
 
-// Abbreviations that mean one offset wherever they are used, and those that RFC 5322 section 4.3 defines; minutes.
+// Abbreviations that mean one offset wherever they are used, and those that RFC 5322 section 4.3 defines;
+// minutes.
 struct Abbreviation {
   std::string_view name;
   int minutes;
 };
 constexpr Abbreviation kAbbreviations[] = {
-    {"UTC", 0},    {"GMT", 0},    {"UT", 0},     {"WET", 0},    {"WEST", 60},  {"CET", 60},   {"CEST", 120},
-    {"MET", 60},   {"MEST", 120}, {"EET", 120},  {"EEST", 180}, {"MSK", 180},  {"BST", 60},   {"JST", 540},
-    {"KST", 540},  {"HKT", 480},  {"SGT", 480},  {"AEST", 600}, {"AEDT", 660}, {"ACST", 570}, {"ACDT", 630},
-    {"AWST", 480}, {"NZST", 720}, {"NZDT", 780}, {"EST", -300}, {"EDT", -240}, {"CST", -360}, {"CDT", -300},
+    {"UTC", 0},    {"GMT", 0},    {"UT", 0},     {"WET", 0},    {"WEST", 60},   {"CET", 60},    {"CEST", 120},
+    {"MET", 60},   {"MEST", 120}, {"EET", 120},  {"EEST", 180}, {"MSK", 180},   {"BST", 60},    {"JST", 540},
+    {"KST", 540},  {"HKT", 480},  {"SGT", 480},  {"AEST", 600}, {"AEDT", 660},  {"ACST", 570},  {"ACDT", 630},
+    {"AWST", 480}, {"NZST", 720}, {"NZDT", 780}, {"EST", -300}, {"EDT", -240},  {"CST", -360},  {"CDT", -300},
     {"MST", -420}, {"MDT", -360}, {"PST", -480}, {"PDT", -420}, {"AKST", -540}, {"AKDT", -480}, {"HST", -600},
     {"SAST", 120}, {"NPT", 345}};
 
@@ -42,7 +43,8 @@ bool month_name(Cursor& c, int& month) {
   if (!c.more(3)) return false;
   const auto key = [](const char* p) {
     return (static_cast<std::uint32_t>(static_cast<unsigned char>(p[0])) << 16) |
-           (static_cast<std::uint32_t>(static_cast<unsigned char>(p[1])) << 8) | static_cast<unsigned char>(p[2]);
+           (static_cast<std::uint32_t>(static_cast<unsigned char>(p[1])) << 8) |
+           static_cast<unsigned char>(p[2]);
   };
   const std::uint32_t k = key(c.at) | 0x002020;
   for (int m = 0; m < 12; ++m)
@@ -99,8 +101,8 @@ FoundZone zone_word(Cursor& c) {
   const char* p = c.at;
   bool slash = false;
   auto part = [](char b) {
-    return static_cast<unsigned char>((b | 0x20) - 'a') < 26 || b == '_' || b == '/' || b == '+' || b == '-' ||
-           (b >= '0' && b <= '9');
+    return static_cast<unsigned char>((b | 0x20) - 'a') < 26 || b == '_' || b == '/' || b == '+' ||
+           b == '-' || (b >= '0' && b <= '9');
   };
   const char* upper = p;
   while (upper != c.end && upper - p < 5 && *upper >= 'A' && *upper <= 'Z') ++upper;

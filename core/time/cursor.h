@@ -1,5 +1,5 @@
-// What the scanners of times share: a place in a text, and the parts of a time that may stand there. Internal to
-// core/time.
+// What the scanners of times share: a place in a text, and the parts of a time that may stand there. Internal
+// to core/time.
 #pragma once
 
 #include <cstring>

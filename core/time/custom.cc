@@ -56,8 +56,8 @@ Result<TimeFormat> TimeFormat::compile(std::string_view text) {
     return Problem{"the form has neither a time of day nor a whole date", "for instance %Y-%m-%d %H:%M:%S", 0,
                    text.size()};
   if (has("%I") && !has("%p"))
-    return Problem{"%I is an hour of 12, and needs %p to tell the half of the day", "use %H for an hour of 24",
-                   text.find("%I"), 2};
+    return Problem{"%I is an hour of 12, and needs %p to tell the half of the day",
+                   "use %H for an hour of 24", text.find("%I"), 2};
   return format;
 }
 

@@ -5,7 +5,8 @@
 // never a wrong time. None reads beyond `end`. No allocation but for the first use of a zone's name; some ten
 // to forty nanoseconds a call. Fractions, after a dot or comma, have up to nine digits that count; further
 // digits are read and dropped. A zone is `Z`, +hh:mm, +hhmm, +hh, a common abbreviation (UTC, GMT, CET, CEST,
-// those of RFC 5322 section 4.3, ...) or a name of the tz database (Europe/Stockholm), and may follow a blank.
+// those of RFC 5322 section 4.3, ...) or a name of the tz database (Europe/Stockholm), and may follow a
+// blank.
 #pragma once
 
 #include <cstdint>
@@ -56,8 +57,8 @@ const char* scan_any_time(const char* at, const char* end, std::int64_t referenc
 // 31"), or "". Forgets it.
 std::string take_time_problem();
 
-// A form given by conversions as strptime of POSIX has them: %Y %y %m %d %e %j %H %I %M %S %p %b %B %h %a %A %z
-// %Z %s %F %T %D %R %n %t %%, and %f for the digits of a fraction. A blank in the form matches any run of
+// A form given by conversions as strptime of POSIX has them: %Y %y %m %d %e %j %H %I %M %S %p %b %B %h %a %A
+// %z %Z %s %F %T %D %R %n %t %%, and %f for the digits of a fraction. A blank in the form matches any run of
 // blanks; other bytes match themselves. What is missing of the date comes from the time of reading.
 class TimeFormat {
  public:
@@ -66,7 +67,7 @@ class TimeFormat {
   const std::string& text() const { return text_; }
 
  private:
-  std::string text_;   // with %F, %T, %D and %R replaced by what they stand for
+  std::string text_;  // with %F, %T, %D and %R replaced by what they stand for
   bool has_year_ = false, has_month_ = false, has_day_ = false;
 };
 

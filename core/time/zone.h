@@ -19,8 +19,8 @@ class Zone {
   Zone() = default;  // UTC
   // Reads the system's tz database at the first call. An unknown name answers the nearest ones.
   static Result<Zone> named(std::string_view name);
-  // The zone of that name in the tz database, or nullptr. Remembered for the life of the thread, as are the last
-  // thousand names that are none.
+  // The zone of that name in the tz database, or nullptr. Remembered for the life of the thread, as are the
+  // last thousand names that are none.
   static const Zone* known(std::string_view name);
 
   // The instant of a local time given as nanoseconds since 1970-01-01T00:00:00 local. In the hour that a DST

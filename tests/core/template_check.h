@@ -1,5 +1,5 @@
-// Matching in every way that there is: each runner, with and without room behind the line, alone and in a set; and
-// the explainer, which must agree with them.
+// Matching in every way that there is: each runner, with and without room behind the line, alone and in a
+// set; and the explainer, which must agree with them.
 #pragma once
 
 #include <string>
@@ -11,11 +11,12 @@ namespace dingle {
 
 struct MatchCheck {
   bool matched = false;
-  std::vector<Value> values;   // by slot
-  std::string disagreement;  // "" if all ways agree
+  std::vector<Value> values;  // by slot
+  std::string disagreement;   // "" if all ways agree
 };
 
-inline MatchCheck match_everywhere(const std::shared_ptr<const Template>& t, const std::string& text, Arena& arena) {
+inline MatchCheck match_everywhere(const std::shared_ptr<const Template>& t, const std::string& text,
+                                   Arena& arena) {
   MatchCheck check;
   // The line stands in a buffer with other text behind it, as lines in a batch do.
   std::vector<char> padded(text.begin(), text.end());
@@ -38,8 +39,9 @@ inline MatchCheck match_everywhere(const std::shared_ptr<const Template>& t, con
       check.matched = matched;
       if (matched)
         for (std::size_t i = 0; i < t->slots().size(); ++i)
-          check.values.push_back(values[i].is_textual() ? Value::from_text(values[i].kind(), arena.copy(values[i].as_text()))
-                                                         : values[i]);
+          check.values.push_back(values[i].is_textual()
+                                     ? Value::from_text(values[i].kind(), arena.copy(values[i].as_text()))
+                                     : values[i]);
       first = text_of_all;
     } else if (matched != check.matched || text_of_all != first) {
       check.disagreement = std::string(how) + ": " + (matched ? text_of_all : "no match") + " instead of " +

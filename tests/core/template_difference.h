@@ -25,8 +25,8 @@ struct Differences {
     ++compiled;
     int error = 0;
     std::size_t offset = 0;
-    pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(regex.data()), regex.size(), PCRE2_DOTALL, &error,
-                                     &offset, nullptr);
+    pcre2_code* code = pcre2_compile(reinterpret_cast<PCRE2_SPTR>(regex.data()), regex.size(), PCRE2_DOTALL,
+                                     &error, &offset, nullptr);
     if (code == nullptr) return "the reference does not compile: " + regex;
     pcre2_match_data* data = pcre2_match_data_create_from_pattern(code, nullptr);
     std::string difference;
@@ -37,7 +37,8 @@ struct Differences {
       const int groups =
           pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(line.data()), line.size(), 0, 0, data, nullptr);
       const std::string about = text + "\n on " + line + "\n as " + regex + "\n";
-      if (!ours.disagreement.empty()) difference = about + ours.disagreement;
+      if (!ours.disagreement.empty())
+        difference = about + ours.disagreement;
       else if (ours.matched != (groups > 0))
         difference = about + (ours.matched ? "matches, but should not" : "does not match, but should");
       if (!ours.matched || !difference.empty()) continue;
@@ -45,8 +46,8 @@ struct Differences {
       const auto places = t->places(line, {&arena, 0});
       const std::size_t* v = pcre2_get_ovector_pointer(data);
       for (std::size_t s = 0; s < t->slots().size() && difference.empty(); ++s) {
-        const int group = pcre2_substring_number_from_name(
-            code, reinterpret_cast<PCRE2_SPTR>(t->slots()[s].name.c_str()));
+        const int group =
+            pcre2_substring_number_from_name(code, reinterpret_cast<PCRE2_SPTR>(t->slots()[s].name.c_str()));
         const bool there = group < groups && v[2 * group] != PCRE2_UNSET;
         if (!ours.values[s].absent() != there)
           difference = about + t->slots()[s].name + (there ? " is missing" : " is there");

@@ -1,8 +1,9 @@
-// Random templates with the regular expression that says what they mean, and lines that they nearly match. Used by
-// the tests and by the fuzzer `differential`.
+// Random templates with the regular expression that says what they mean, and lines that they nearly match.
+// Used by the tests and by the fuzzer `differential`.
 //
-// The reference of docs/templates.md: the whole template as one regular expression in which every part is atomic or
-// possessive; typed patterns have a regex of their own; a text's bytes are each guarded by what may follow.
+// The reference of docs/templates.md: the whole template as one regular expression in which every part is
+// atomic or possessive; typed patterns have a regex of their own; a text's bytes are each guarded by what may
+// follow.
 #pragma once
 
 #include <string>
@@ -14,7 +15,8 @@ class TemplateGrammar {
  public:
   struct Node {
     enum class Form { literal, any_case, blanks, capture, optional, choice } form = Form::literal;
-    std::string text;  // literal, any_case: its bytes; capture: the pattern as it is written, "" for a plain {x}
+    std::string
+        text;  // literal, any_case: its bytes; capture: the pattern as it is written, "" for a plain {x}
     std::string name;  // capture
     std::vector<std::vector<Node>> branches;
   };
@@ -99,9 +101,11 @@ class TemplateGrammar {
     Nodes all;
     for (unsigned n = 1 + below(depth == 0 ? 5 : 2); n > 0; --n) {
       if (below(3)) {
-        if (all.empty() || all.back().form != Node::Form::literal) all.push_back({Node::Form::literal, letters(3), "", {}});
+        if (all.empty() || all.back().form != Node::Form::literal)
+          all.push_back({Node::Form::literal, letters(3), "", {}});
       } else if (below(4) == 0) {
-        all.push_back({below(2) ? Node::Form::any_case : Node::Form::blanks, std::string(1, "abx"[below(3)]), "", {}});
+        all.push_back(
+            {below(2) ? Node::Form::any_case : Node::Form::blanks, std::string(1, "abx"[below(3)]), "", {}});
       }
       if (depth < 2 && below(5) == 0) {
         Node group{below(2) ? Node::Form::optional : Node::Form::choice, "", "", {}};
@@ -124,10 +128,13 @@ class TemplateGrammar {
         case Node::Form::any_case: out += static_cast<char>(below(2) ? n.text[0] : n.text[0] - 0x20); break;
         case Node::Form::blanks: out += below(2) ? " " : " \t "; break;
         case Node::Form::optional: out += below(2) ? example(n.branches[0]) : ""; break;
-        case Node::Form::choice: out += example(n.branches[below(static_cast<unsigned>(n.branches.size()))]); break;
+        case Node::Form::choice:
+          out += example(n.branches[below(static_cast<unsigned>(n.branches.size()))]);
+          break;
         case Node::Form::capture: {
-          static const char* const kTyped[] = {"-17",  "0",     "12345678", "3.25", "1e5", ".5", "192.0.2.7", "cafe1",
-                                               "true", "Off",   "\"a\\\"b\"", "'x'",  "abc1", "256.1.1.1", "0x1F"};
+          static const char* const kTyped[] = {"-17",        "0",         "12345678", "3.25",      "1e5",
+                                               ".5",         "192.0.2.7", "cafe1",    "true",      "Off",
+                                               "\"a\\\"b\"", "'x'",       "abc1",     "256.1.1.1", "0x1F"};
           if (n.text.empty() || n.text[0] == 'w' || n.text[0] == 'u' || n.text[0] == 'l')
             out += letters(below(4) ? 4 : 70);
           else
@@ -139,7 +146,9 @@ class TemplateGrammar {
 
   static std::string escaped(const std::string& literal) {
     std::string out;
-    for (char c : literal) out += std::string("\\x{") + "0123456789abcdef"[static_cast<unsigned char>(c) >> 4] + "0123456789abcdef"[c & 15] + "}";
+    for (char c : literal)
+      out += std::string("\\x{") + "0123456789abcdef"[static_cast<unsigned char>(c) >> 4] +
+             "0123456789abcdef"[c & 15] + "}";
     return out;
   }
 
@@ -150,7 +159,8 @@ class TemplateGrammar {
       switch (n.form) {
         case Node::Form::literal: {
           std::string text = n.text;  // adjacent literals are one
-          for (std::size_t k = i + 1; k < nodes.size() && nodes[k].form == Node::Form::literal; ++k) text += nodes[k].text;
+          for (std::size_t k = i + 1; k < nodes.size() && nodes[k].form == Node::Form::literal; ++k)
+            text += nodes[k].text;
           to.push_back(escaped(text));
           return false;
         }

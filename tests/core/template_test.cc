@@ -221,8 +221,8 @@ TEST(PatternLibrary, ExamplesMatchAndCounterExamplesDoNot) {
   for (const Pattern* p : library.in_order()) {
     std::vector<Problem> problems;
     // CSV is the one pattern that means nothing without parameters.
-    auto t = Template::compile("{x:" + p->name + (p->name == "csv" ? "(ship, berth:int, place)}" : "}"), library, {},
-                               problems);
+    auto t = Template::compile("{x:" + p->name + (p->name == "csv" ? "(ship, berth:int, place)}" : "}"),
+                               library, {}, problems);
     ASSERT_TRUE(t) << p->name;
     EXPECT_FALSE(p->examples.empty()) << p->name;
     Arena arena;

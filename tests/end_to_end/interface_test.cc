@@ -29,6 +29,14 @@ destinations:
 )";
 const std::string kDingle = std::string(DINGLE_BINARIES) + "/dingle";
 
+// An empty folder of the test's own.
+std::string fresh_folder(const std::string& name) {
+  const std::string folder = testing::TempDir() + "/dingle-" + std::to_string(::getpid()) + "-" + name;
+  std::filesystem::remove_all(folder);
+  std::filesystem::create_directories(folder);
+  return folder;
+}
+
 TEST(Check, FiveMistakesInOneRunWithTheirPlaces) {
   const std::string text =
       "version: 1\n"
@@ -80,19 +88,113 @@ TEST(Try, PointsAtTheColumn) {
       << ran.out;
   EXPECT_NE(ran.out.find("status          int        200"), std::string::npos) << ran.out;
   ran = run_program({kDingle, "try", "{a:int}", "-o", "ndjson"}, "5\nx\n");
-  EXPECT_EQ(ran.out,
-            "{\"line\":1,\"matched\":true,\"text\":\"5\",\"fields\":{\"a\":5}}\n{\"line\":2,\"matched\":"
-            "false,\"text\":\"x\",\"column\":1,\"expected\":[\"a whole number\"],\"found\":\"x\"}\n");
+  const std::size_t end = ran.out.find('\n');
+  const Json first = Json::parse(ran.out.substr(0, end)), second = Json::parse(ran.out.substr(end + 1));
+  EXPECT_EQ(first["fields"]["a"], 5);
+  EXPECT_EQ(second["matched"], false);
+  EXPECT_EQ(second["column"], 1);
+  EXPECT_EQ(second["expected"][0], "a whole number");
+  EXPECT_EQ(second["others"][0]["pattern"], "word");
   EXPECT_EQ(run_program({kDingle, "try", "{a:itn}"}, "5\n").status, 1);
+}
+
+TEST(Try, SeveralTemplatesFailingLinesFirstAndASummary) {
+  const Ran ran =
+      run_program({kDingle, "try", "{a:int} x", "--also", "{a:int} {b:word}", "-"}, "1 x\n2 y\n3 y z\n");
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_LT(ran.out.find("line 3 does not match"), ran.out.find("line 1 matches template 1")) << ran.out;
+  EXPECT_NE(ran.out.find("line 2 matches template 2"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("2 matched, 1 did not (66.7 %)"), std::string::npos) << ran.out;
+  const Json summary =
+      Json::parse(run_program({kDingle, "try", "{a:int}", "--summary", "-o", "json"}, "1\n1\nx\n").out);
+  EXPECT_EQ(summary["matched"], 2);
+  EXPECT_EQ(summary["fields"][0]["values"][0], (Json{{"value", "1"}, {"lines", 2}}));
+}
+
+TEST(Try, RunsAgainWhenAFileChanges) {
+  const std::string folder = fresh_folder("try-watch");
+  std::ofstream(folder + "/t") << "{a:int}\n";
+  std::ofstream(folder + "/lines") << "x1\n";
+  std::thread later([&] {
+    std::this_thread::sleep_for(600ms);
+    std::ofstream(folder + "/t") << "{a:word}\n";
+  });
+  const Ran ran = run_program({"/usr/bin/timeout", "2", kDingle, "try", "--templates", folder + "/t",
+                               folder + "/lines", "--watch", "--summary"});
+  later.join();
+  EXPECT_LT(ran.out.find("0 matched, 1 did not"), ran.out.find("1 matched, 0 did not")) << ran.out;
+}
+
+TEST(Draft, CanBePastedIntoAConfiguration) {
+  for (const char* sample : {"berthing", "crane-ctl", "customs-ids", "manifest-api", "radio-bridge",
+                             "ticket-gate", "tide-gauge"}) {
+    const std::string file = std::string(DINGLE_SOURCE) + "/demo/samples/" + sample + ".log";
+    const Json draft = Json::parse(run_program({kDingle, "draft", file, "-o", "json"}).out);
+    std::string steps;
+    std::istringstream yaml(draft["yaml"].get<std::string>());
+    for (std::string line; std::getline(yaml, line);) steps += "    " + line + "\n";
+    const std::string folder = fresh_folder(std::string("draft-") + sample);
+    std::ofstream(folder + "/c.yaml")
+        << "version: 1\nserver: { data: " << folder << "/data }\nsources: { s: { files: { paths: [" << file
+        << "] } } }\npipelines:\n  p:\n    from: [s]\n    to: [d]\n"
+        << steps << "destinations: { d: { nowhere: {} } }\n";
+    const Ran ran = run_program({kDingle, "check", folder + "/c.yaml"});
+    EXPECT_EQ(ran.status, 0) << sample << "\n" << ran.out << ran.err;
+  }
+}
+
+TEST(Explain, TellsWhichPartNeedsTheRegexEngine) {
+  const Ran ran = run_program({kDingle, "explain", "{a:int} {b:/x+/}"});
+  EXPECT_EQ(ran.status, 0);
+  EXPECT_NE(ran.out.find("typed scanner, inlined"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("1 part needs the regex engine"), std::string::npos) << ran.out;
 }
 
 TEST(Help, OfEveryCommandHasAnExample) {
   for (const char* command : {"check", "try", "status", "search", "values", "timeline", "watch", "indexes",
-                              "reload", "patterns", "schema"}) {
+                              "reload", "patterns", "schema", "draft", "unmatched", "explain"}) {
     Ran ran = run_program({kDingle, command, "--help"});
     EXPECT_EQ(ran.status, 0) << command;
     EXPECT_NE(ran.out.find("Example:"), std::string::npos) << command;
   }
+}
+
+TEST(Unmatched, ByShapeWithReasonAndDraft) {
+  Daemon daemon(kSimple);
+  daemon.write("g.log", "192.0.2.7 200 fine\n192.0.2.7 OK 17 ms\n192.0.2.8 OK 3 ms\nnothing of the kind\n");
+  daemon.start();
+  daemon.settled();
+  const Ran ran = daemon.dingle({"unmatched", "gate"});
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.out.find("2 lines"), std::string::npos) << ran.out;
+  EXPECT_NE(ran.out.find("column 11: expected a whole number, found \"OK 17 ms\""), std::string::npos)
+      << ran.out;
+  EXPECT_NE(ran.out.find("draft: {client.address:ip} OK {duration:duration}"), std::string::npos) << ran.out;
+  EXPECT_NE(daemon.dingle({"unmatched", "gaet"}).err.find("there is no pipeline `gaet`"), std::string::npos);
+  // The newest lines of a running source, tried.
+  const Ran tried = daemon.dingle({"try", "{client.address:ip} {:rest}", "--source", "gate", "--summary"});
+  EXPECT_NE(tried.out.find("3 matched, 1 did not"), std::string::npos) << tried.out << tried.err;
+}
+
+TEST(Api, TriesAndDraftsTemplates) {
+  Daemon daemon(kSimple);
+  daemon.start();
+  httplib::Client http("http://" + daemon.address());
+  http.set_bearer_token_auth(daemon.token());
+  auto post = [&](const char* path, const Json& body) {
+    const auto answer = http.Post(path, body.dump(), "application/json");
+    return std::pair(answer->status, Json::parse(answer->body));
+  };
+  const auto [status, tried] = post("/v1/try", {{"templates", {"{a:int}"}}, {"lines", {"7", "x"}}});
+  EXPECT_EQ(status, 200);
+  EXPECT_EQ(tried["summary"]["matched"], 1);
+  EXPECT_EQ(tried["lines"][1]["column"], 1);
+  EXPECT_EQ(post("/v1/try", {{"templates", {"{a:itn}"}}, {"lines", {"7"}}}).second["problems"][0]["hint"],
+            "did you mean `int`?");
+  EXPECT_EQ(post("/v1/try", {{"lines", {"7"}}}).first, 400);
+  EXPECT_EQ(
+      post("/v1/draft", {{"lines", {"berth 7 free", "berth 9 free"}}}).second["templates"][0]["template"],
+      "berth {berth:int} free");
 }
 
 TEST(Api, NeedsTheToken) {

@@ -78,11 +78,13 @@ const char* scan_mac(const char* at, const char* end, const MatchContext&, const
 }
 
 bool host_byte(char c) {
-  return is_letter(c) || is_digit(c) || c == '-' || c == '.' || c == '_' || static_cast<unsigned char>(c) >= 0x80;
+  return is_letter(c) || is_digit(c) || c == '-' || c == '.' || c == '_' ||
+         static_cast<unsigned char>(c) >= 0x80;
 }
 
 // A host, and behind a colon a port from 0 to 65535 if there is one. An IPv6 address stands in brackets.
-const char* scan_host(const char* at, const char* end, const MatchContext& context, Value& host, Value& port) {
+const char* scan_host(const char* at, const char* end, const MatchContext& context, Value& host,
+                      Value& port) {
   const char* p = at;
   if (p != end && *p == '[') {
     p = ipv6_end(at + 1, end);
@@ -102,7 +104,8 @@ const char* scan_host(const char* at, const char* end, const MatchContext& conte
 }
 
 // What is kept under one name stays the text that it is.
-const char* as_text(const FieldScan& scan, const char* at, const char* end, const MatchContext& context, Value& out) {
+const char* as_text(const FieldScan& scan, const char* at, const char* end, const MatchContext& context,
+                    Value& out) {
   Value columns[8];
   const char* p = scan.scan(at, end, context, "", columns);
   if (p != nullptr) out = text_between(at, p);
@@ -117,7 +120,8 @@ class HostPort final : public FieldScan {
     const char* p = scan_host(at, end, context, columns[0], columns[1]);
     return p != nullptr && !columns[1].absent() ? p : nullptr;
   }
-  const char* scan_whole(const char* at, const char* end, const MatchContext& context, Value& out) const override {
+  const char* scan_whole(const char* at, const char* end, const MatchContext& context,
+                         Value& out) const override {
     return as_text(*this, at, end, context, out);
   }
 };
@@ -155,7 +159,8 @@ class Uri final : public FieldScan {
     while (p != end && of_uri(*p)) ++p;  // what is no part of a sound URI belongs to it all the same
     return p;
   }
-  const char* scan_whole(const char* at, const char* end, const MatchContext& context, Value& out) const override {
+  const char* scan_whole(const char* at, const char* end, const MatchContext& context,
+                         Value& out) const override {
     return as_text(*this, at, end, context, out);
   }
 
@@ -169,11 +174,11 @@ class Uri final : public FieldScan {
 
 void add_address_lexemes(std::vector<Lexeme>& all) {
   using namespace classes;
-  all.push_back({"ip", Kind::ip, scan_ip, hex() | ByteClass::of(":"), "an IP address", "192.0.2.17\n2001:db8::7",
-                 "300.1.2.3"});
+  all.push_back({"ip", Kind::ip, scan_ip, hex() | ByteClass::of(":"), "an IP address",
+                 "192.0.2.17\n2001:db8::7", "300.1.2.3"});
   all.push_back({"ipv4", Kind::ip, scan_ipv4, digits(), "an IPv4 address", "198.51.100.4", "2001:db8::7"});
-  all.push_back({"ipv6", Kind::ip, scan_ipv6, hex() | ByteClass::of(":"), "an IPv6 address", "2001:db8::7\n::1",
-                 "192.0.2.17"});
+  all.push_back({"ipv6", Kind::ip, scan_ipv6, hex() | ByteClass::of(":"), "an IPv6 address",
+                 "2001:db8::7\n::1", "192.0.2.17"});
   all.push_back({"mac", Kind::text, scan_mac, hex(), "a MAC address", "00:00:5e:00:53:01\n00-00-5E-00-53-01",
                  "00:00:5e"});
 }

@@ -8,8 +8,8 @@
 namespace dingle {
 namespace {
 
-// A cell in quotes at `at`; a doubled quote is part of it. Decoded into the arena only where it must be. Answers
-// the place behind the closing quote, or nullptr.
+// A cell in quotes at `at`; a doubled quote is part of it. Decoded into the arena only where it must be.
+// Answers the place behind the closing quote, or nullptr.
 const char* quoted_cell(const char* at, const char* end, char quote, const MatchContext& context,
                         std::string_view& text) {
   const char* from = at + 1;
@@ -118,7 +118,8 @@ class Pairs final : public FieldScan {
   char separator = ' ', equals = '=';
   ByteClass ends;
   bool typed = true;
-  ByteClass key_bytes = classes::letters() | classes::digits() | ByteClass::of("_.-@/") | classes::beyond_ascii();
+  ByteClass key_bytes =
+      classes::letters() | classes::digits() | ByteClass::of("_.-@/") | classes::beyond_ascii();
 
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view prefix,
                    Value*) const override {
@@ -128,7 +129,8 @@ class Pairs final : public FieldScan {
     thread_local std::string name;
     for (;;) {
       const char* key = p;
-      while (p != end && *p != equals && *p != separator && key_bytes.has(static_cast<unsigned char>(*p))) ++p;
+      while (p != end && *p != equals && *p != separator && key_bytes.has(static_cast<unsigned char>(*p)))
+        ++p;
       if (p == key || p == end || *p != equals || ++count > kMostFound) break;
       const std::string_view key_text(key, static_cast<std::size_t>(p - key));
       ++p;
@@ -178,14 +180,15 @@ std::shared_ptr<const FieldScan> prepare_pairs(ParameterReader& parameters, cons
 }  // namespace
 
 FieldPattern csv_pattern() {
-  return {"csv",
-          ByteClass::any(),
-          false,
-          "the columns of a CSV line",
-          "Kittiwake,12,\"Northquay, west\"",
-          "",
-          "the columns: name or name:pattern each, empty for one that is not kept; separator=\",\", quote='\"'",
-          prepare_csv};
+  return {
+      "csv",
+      ByteClass::any(),
+      false,
+      "the columns of a CSV line",
+      "Kittiwake,12,\"Northquay, west\"",
+      "",
+      "the columns: name or name:pattern each, empty for one that is not kept; separator=\",\", quote='\"'",
+      prepare_csv};
 }
 
 FieldPattern pairs_pattern() {

@@ -25,9 +25,11 @@ class Json final : public FieldScan {
     if (context.found == nullptr || context.arena == nullptr)
       return json_value(text, readable, arena).kind() == Kind::map ? behind : nullptr;
     std::uint64_t lost = 0;
-    return json_members(text, {prefix, depth, readable}, arena, *context.found, lost).empty() ? behind : nullptr;
+    return json_members(text, {prefix, depth, readable}, arena, *context.found, lost).empty() ? behind
+                                                                                              : nullptr;
   }
-  const char* scan_whole(const char* at, const char* end, const MatchContext& context, Value& out) const override {
+  const char* scan_whole(const char* at, const char* end, const MatchContext& context,
+                         Value& out) const override {
     const char* readable = context.readable;
     std::string_view text;
     Arena scratch;
@@ -80,9 +82,9 @@ std::shared_ptr<const FieldScan> prepare_json(ParameterReader& parameters, const
   return json;
 }
 
-// An XML element with all that is in it; columns are texts of elements and attributes named by paths. A reader
-// for fragments as they stand in log lines: no entities but the five of XML 1.0 section 4.6 and characters by
-// number, no DTD, comments and CDATA understood.
+// An XML element with all that is in it; columns are texts of elements and attributes named by paths. A
+// reader for fragments as they stand in log lines: no entities but the five of XML 1.0 section 4.6 and
+// characters by number, no DTD, comments and CDATA understood.
 class Xml final : public FieldScan {
  public:
   struct Pick {
@@ -130,7 +132,8 @@ class Xml final : public FieldScan {
         const std::string_view name = word(p, end);
         blanks(p, end);
         if (p == end || *p != '>' || depth == 0 || open[depth - 1] != name) return nullptr;
-        element_text(open, depth, {text_from[depth - 1], static_cast<std::size_t>(text_end - text_from[depth - 1])},
+        element_text(open, depth,
+                     {text_from[depth - 1], static_cast<std::size_t>(text_end - text_from[depth - 1])},
                      context, out);
         ++p;
         if (--depth == 0) return p;
@@ -211,8 +214,12 @@ class Xml final : public FieldScan {
         const std::size_t semicolon = rest.substr(0, 12).find(';');
         const std::string_view name =
             semicolon == std::string_view::npos ? std::string_view() : rest.substr(1, semicolon - 1);
-        const char c = name == "lt" ? '<' : name == "gt" ? '>' : name == "amp" ? '&' : name == "quot" ? '"'
-                       : name == "apos" ? '\'' : '\0';
+        const char c = name == "lt"     ? '<'
+                       : name == "gt"   ? '>'
+                       : name == "amp"  ? '&'
+                       : name == "quot" ? '"'
+                       : name == "apos" ? '\''
+                                        : '\0';
         if (c != '\0') {
           plain += c;
           i += semicolon + 1;
@@ -262,7 +269,8 @@ std::shared_ptr<const FieldScan> prepare_xml(ParameterReader& parameters, const 
   auto xml = std::make_shared<Xml>();
   while (const Parameter* p = parameters.next_positional()) {
     // name=path is read as a named parameter; here stand paths that name their field by their last part.
-    parameters.bad(*p, "`" + p->value + "` has no field's name", "write field=path, for instance user=/event/user");
+    parameters.bad(*p, "`" + p->value + "` has no field's name",
+                   "write field=path, for instance user=/event/user");
   }
   parameters.each_named([&](const Parameter& p) {
     std::string path = p.value;

@@ -115,7 +115,8 @@ void prepare_grouped(ParameterReader& parameters, PreparedLexeme& lexeme) {
 }
 
 // 12.5% or 12.5 %: the number before the sign.
-const char* scan_percent(const char* at, const char* end, const MatchContext& context, const void*, Value& out) {
+const char* scan_percent(const char* at, const char* end, const MatchContext& context, const void*,
+                         Value& out) {
   const char* p = scan_decimal(at, end, context, nullptr, out);
   if (p != nullptr && p != end && *p == ' ') ++p;
   return p != nullptr && p != end && *p == '%' ? p + 1 : nullptr;
@@ -125,19 +126,20 @@ struct Unit {
   std::string_view name;
   double factor;
 };
-constexpr Unit kTimeUnits[] = {
-    {"ns", 1},         {"us", 1e3},         {"\xC2\xB5s", 1e3}, {"\xCE\xBCs", 1e3}, {"usec", 1e3},
-    {"usecs", 1e3},    {"ms", 1e6},         {"msec", 1e6},      {"msecs", 1e6},     {"millis", 1e6},
-    {"s", 1e9},        {"sec", 1e9},        {"secs", 1e9},      {"second", 1e9},    {"seconds", 1e9},
-    {"m", 60e9},       {"min", 60e9},       {"mins", 60e9},     {"minute", 60e9},   {"minutes", 60e9},
-    {"h", 3600e9},     {"hr", 3600e9},      {"hrs", 3600e9},    {"hour", 3600e9},   {"hours", 3600e9},
-    {"d", 86400e9},    {"day", 86400e9},    {"days", 86400e9},  {"w", 604800e9},    {"week", 604800e9},
-    {"weeks", 604800e9}};
+constexpr Unit kTimeUnits[] = {{"ns", 1},         {"us", 1e3},        {"\xC2\xB5s", 1e3}, {"\xCE\xBCs", 1e3},
+                               {"usec", 1e3},     {"usecs", 1e3},     {"ms", 1e6},        {"msec", 1e6},
+                               {"msecs", 1e6},    {"millis", 1e6},    {"s", 1e9},         {"sec", 1e9},
+                               {"secs", 1e9},     {"second", 1e9},    {"seconds", 1e9},   {"m", 60e9},
+                               {"min", 60e9},     {"mins", 60e9},     {"minute", 60e9},   {"minutes", 60e9},
+                               {"h", 3600e9},     {"hr", 3600e9},     {"hrs", 3600e9},    {"hour", 3600e9},
+                               {"hours", 3600e9}, {"d", 86400e9},     {"day", 86400e9},   {"days", 86400e9},
+                               {"w", 604800e9},   {"week", 604800e9}, {"weeks", 604800e9}};
 constexpr double kKi = 1024, kMi = kKi * 1024, kGi = kMi * 1024, kTi = kGi * 1024, kPi = kTi * 1024;
-constexpr Unit kSizeUnits[] = {
-    {"B", 1},    {"b", 1},    {"byte", 1}, {"bytes", 1}, {"Bytes", 1}, {"kB", 1e3},  {"KB", 1e3}, {"MB", 1e6},
-    {"GB", 1e9}, {"TB", 1e12}, {"PB", 1e15}, {"KiB", kKi}, {"MiB", kMi}, {"GiB", kGi}, {"TiB", kTi}, {"PiB", kPi},
-    {"k", kKi},  {"K", kKi},  {"M", kMi},  {"G", kGi},   {"T", kTi},   {"P", kPi}};
+constexpr Unit kSizeUnits[] = {{"B", 1},     {"b", 1},     {"byte", 1},  {"bytes", 1}, {"Bytes", 1},
+                               {"kB", 1e3},  {"KB", 1e3},  {"MB", 1e6},  {"GB", 1e9},  {"TB", 1e12},
+                               {"PB", 1e15}, {"KiB", kKi}, {"MiB", kMi}, {"GiB", kGi}, {"TiB", kTi},
+                               {"PiB", kPi}, {"k", kKi},   {"K", kKi},   {"M", kMi},   {"G", kGi},
+                               {"T", kTi},   {"P", kPi}};
 
 // The unit that starts at `p` and does not run on into a further letter; nullptr if there is none.
 template <std::size_t N>
@@ -180,8 +182,13 @@ const char* iso_duration(const char* at, const char* end, double& total) {
     double number = 0;
     const char* unit = plain_number(p, end, number);
     if (unit == nullptr || unit == end) break;
-    const double factor = clock ? (*unit == 'H' ? 3600e9 : *unit == 'M' ? 60e9 : *unit == 'S' ? 1e9 : 0)
-                                : (*unit == 'D' ? 86400e9 : *unit == 'W' ? 604800e9 : 0);
+    const double factor = clock ? (*unit == 'H'   ? 3600e9
+                                   : *unit == 'M' ? 60e9
+                                   : *unit == 'S' ? 1e9
+                                                  : 0)
+                                : (*unit == 'D'   ? 86400e9
+                                   : *unit == 'W' ? 604800e9
+                                                  : 0);
     if (factor == 0) break;
     total += number * factor;
     any = true;
@@ -200,7 +207,8 @@ const char* clock_duration(const char* at, const char* end, double& total) {
     while (q != end && is_digit(*q)) ++q;
     if (q == p || (n > 0 && q - p != 2)) return nullptr;
     const bool last = n == 2 || q == end || *q != ':' || end - q < 3 || !is_digit(q[1]) || !is_digit(q[2]);
-    if (last) q = plain_number(p, end, parts[n]);
+    if (last)
+      q = plain_number(p, end, parts[n]);
     else
       std::from_chars(p, q, parts[n]);
     if (q == nullptr || (n > 0 && parts[n] >= 60)) return nullptr;
@@ -263,14 +271,16 @@ void add_number_lexemes(std::vector<Lexeme>& all) {
   using namespace classes;
   const ByteClass number = digits() | ByteClass::of("+-");
   constexpr const char* kRange = "a range, for instance (100..599)";
-  all.push_back({"int", Kind::integer, scan_integer, number, "a whole number", "200\n-17\n+3", "abc", kRange});
+  all.push_back(
+      {"int", Kind::integer, scan_integer, number, "a whole number", "200\n-17\n+3", "abc", kRange});
   all.push_back({"decimal", Kind::decimal, scan_decimal, number | ByteClass::of("."), "a number",
                  "3.25\n200\n-1e6", "x1", kRange});
   all.push_back({"hex", Kind::integer, scan_hex, hex(), "a hexadecimal number", "0x1F\ncafe", "xyz", kRange});
-  all.push_back({"grouped", Kind::integer, scan_grouped, number, "a whole number, also with groups of three digits",
-                 "1,234,567\n-12,000\n999", ",123", "separator=\",\"", prepare_grouped});
-  all.push_back({"percent", Kind::decimal, scan_percent, number | ByteClass::of("."), "a number and a percent sign",
-                 "12.5%\n100 %", "12.5", kRange});
+  all.push_back({"grouped", Kind::integer, scan_grouped, number,
+                 "a whole number, also with groups of three digits", "1,234,567\n-12,000\n999", ",123",
+                 "separator=\",\"", prepare_grouped});
+  all.push_back({"percent", Kind::decimal, scan_percent, number | ByteClass::of("."),
+                 "a number and a percent sign", "12.5%\n100 %", "12.5", kRange});
   all.push_back({"duration", Kind::integer, scan_duration, number | ByteClass::of("P"),
                  "a duration such as 250ms, 2h45m or 00:01:30", "250ms\n1.5 s\n2h45m10s\n00:01:02.5\nPT1M30S",
                  "17", kRange});

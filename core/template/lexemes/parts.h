@@ -29,11 +29,13 @@ inline Value text_between(const char* from, const char* to) {
 
 const char* scan_integer(const char* at, const char* end, const MatchContext&, const void*, Value& out);
 const char* scan_decimal(const char* at, const char* end, const MatchContext&, const void*, Value& out);
-const char* scan_quoted(const char* at, const char* end, const MatchContext& context, const void*, Value& out);
+const char* scan_quoted(const char* at, const char* end, const MatchContext& context, const void*,
+                        Value& out);
 const char* ipv4_end(const char* at, const char* end);
 const char* ipv6_end(const char* at, const char* end);
 
-// How the cells of CSV, the values of pairs and the items of a list are typed: by a typed pattern, or as text.
+// How the cells of CSV, the values of pairs and the items of a list are typed: by a typed pattern, or as
+// text.
 struct CellType {
   LexemeScan scan = nullptr;  // nullptr: text
   Kind kind = Kind::text;

@@ -27,12 +27,13 @@ const Lexeme* builtin_lexeme(std::string_view name) {
 }
 
 const std::vector<FieldPattern>& builtin_field_patterns() {
-  static const std::vector<FieldPattern> all{host_port_pattern(), uri_pattern(),  json_pattern(),
+  static const std::vector<FieldPattern> all{host_port_pattern(), uri_pattern(), json_pattern(),
                                              pairs_pattern(),     csv_pattern(), xml_pattern()};
   return all;
 }
 
-const char* FieldScan::scan_whole(const char* at, const char* end, const MatchContext& context, Value& out) const {
+const char* FieldScan::scan_whole(const char* at, const char* end, const MatchContext& context,
+                                  Value& out) const {
   thread_local std::vector<Value> columns(kMostFieldColumns);
   thread_local std::vector<Field> members;
   std::fill_n(columns.begin(), columns_.size(), Value());

@@ -34,7 +34,8 @@ const char* syslog(const char* at, const char* end, const MatchContext& context,
   return p;
 }
 
-const char* any(const char* at, const char* end, const MatchContext& context, const void* settings, Value& out) {
+const char* any(const char* at, const char* end, const MatchContext& context, const void* settings,
+                Value& out) {
   const auto* s = static_cast<const TimeSettings*>(settings);
   ParsedTime t;
   const char* p = s != nullptr && s->has_format
@@ -44,14 +45,16 @@ const char* any(const char* at, const char* end, const MatchContext& context, co
   return p;
 }
 
-const char* day_first(const char* at, const char* end, const MatchContext&, const void* settings, Value& out) {
+const char* day_first(const char* at, const char* end, const MatchContext&, const void* settings,
+                      Value& out) {
   ParsedTime t;
   const char* p = scan_ordered_time(at, end, DayOrder::day_first, t);
   if (p) out = value_of(t, static_cast<const TimeSettings*>(settings));
   return p;
 }
 
-const char* month_first(const char* at, const char* end, const MatchContext&, const void* settings, Value& out) {
+const char* month_first(const char* at, const char* end, const MatchContext&, const void* settings,
+                        Value& out) {
   ParsedTime t;
   const char* p = scan_ordered_time(at, end, DayOrder::month_first, t);
   if (p) out = value_of(t, static_cast<const TimeSettings*>(settings));
@@ -114,29 +117,32 @@ void prepare_time(ParameterReader& parameters, PreparedLexeme& lexeme) {
 void add_time_lexemes(std::vector<Lexeme>& all) {
   using namespace classes;
   constexpr const char* kZone = "zone=Europe/Stockholm, for times that name none";
-  auto add = [&](const char* name, LexemeScan scan, ByteClass first, const char* description, const char* example,
-                 const char* not_example) {
-    all.push_back({name, Kind::timestamp, scan, first, description, example, not_example, kZone, prepare_zone});
+  auto add = [&](const char* name, LexemeScan scan, ByteClass first, const char* description,
+                 const char* example, const char* not_example) {
+    all.push_back(
+        {name, Kind::timestamp, scan, first, description, example, not_example, kZone, prepare_zone});
   };
-  all.push_back({"time", Kind::timestamp, any, letters() | digits(), "a time in a common form",
-                 "2026-11-23T10:00:00Z\n23/Nov/2026:10:00:00 +0100\nNov 23 10:00:00\n11/23/2026 10:00:00 PM\n"
-                 "1795428000.125",
-                 "yesterday",
-                 "a form such as \"%d.%m.%y %H:%M\"; order=dmy or order=mdy; zone=Europe/Stockholm, for times that "
-                 "name none",
-                 prepare_time});
+  all.push_back(
+      {"time", Kind::timestamp, any, letters() | digits(), "a time in a common form",
+       "2026-11-23T10:00:00Z\n23/Nov/2026:10:00:00 +0100\nNov 23 10:00:00\n11/23/2026 10:00:00 PM\n"
+       "1795428000.125",
+       "yesterday",
+       "a form such as \"%d.%m.%y %H:%M\"; order=dmy or order=mdy; zone=Europe/Stockholm, for times that "
+       "name none",
+       prepare_time});
   add("rfc3339", plain<scan_rfc3339>, digits(), "a time such as 2026-11-23T10:00:00Z",
       "2026-11-23T10:00:00Z\n2026-11-23 10:00:00,125\n20261123T100000Z", "23.11.2026");
   add("clf_time", plain<scan_clf_time>, digits(), "a time such as 23/Nov/2026:10:00:00 +0100",
       "23/Nov/2026:10:00:00 +0100", "2026-11-23");
   add("syslog_time", syslog, letters(), "a time such as Nov 23 10:00:00", "Nov 23 10:00:00\nFeb  3 04:05:06",
       "23 Nov");
-  add("mail_time", plain<scan_mail_time>, letters() | digits(), "a time such as Mon, 23 Nov 2026 10:00:00 +0000",
+  add("mail_time", plain<scan_mail_time>, letters() | digits(),
+      "a time such as Mon, 23 Nov 2026 10:00:00 +0000",
       "Mon, 23 Nov 2026 10:00:00 +0000\n23-Nov-2026 10:00:00.125", "2026-11-23");
   add("ctime", plain<scan_ctime>, letters(), "a time such as Mon Nov 23 10:00:00 2026",
       "Mon Nov 23 10:00:00 2026\nMon Nov 23 10:00:00 UTC 2026", "Nov 23");
-  add("slash_time", plain<scan_slash_time>, digits(), "a time such as 2026/11/23 10:00:00", "2026/11/23 10:00:00",
-      "2026-11-23");
+  add("slash_time", plain<scan_slash_time>, digits(), "a time such as 2026/11/23 10:00:00",
+      "2026/11/23 10:00:00", "2026-11-23");
   add("dot_time", plain<scan_dot_time>, digits(), "a time such as 23.11.2026 10:00:00", "23.11.2026 10:00:00",
       "2026-11-23");
   add("day_first_time", day_first, digits(), "a time such as 23/11/2026 22:00:00",

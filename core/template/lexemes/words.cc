@@ -38,14 +38,16 @@ struct Level {
   std::string_view word;
   int number;  // OpenTelemetry logs data model, "SeverityNumber"
 };
-constexpr Level kLevels[] = {
-    {"trace", 1},          {"trc", 1},     {"verbose", 1},  {"finest", 1},   {"finer", 2},   {"t", 1},
-    {"debug", 5},          {"dbg", 5},     {"dbug", 5},     {"fine", 5},     {"d", 5},       {"config", 8},
-    {"info", 9},           {"inf", 9},     {"information", 9}, {"informational", 9}, {"log", 9}, {"i", 9},
-    {"notice", 10},        {"note", 10},   {"warn", 13},    {"warning", 13}, {"wrn", 13},    {"w", 13},
-    {"error", 17},         {"err", 17},    {"eror", 17},    {"severe", 17},  {"e", 17},      {"crit", 18},
-    {"critical", 18},      {"c", 18},      {"alert", 19},   {"fatal", 21},   {"ftl", 21},    {"f", 21},
-    {"emerg", 21},         {"emergency", 21}, {"panic", 21}};
+constexpr Level kLevels[] = {{"trace", 1},  {"trc", 1},        {"verbose", 1},     {"finest", 1},
+                             {"finer", 2},  {"t", 1},          {"debug", 5},       {"dbg", 5},
+                             {"dbug", 5},   {"fine", 5},       {"d", 5},           {"config", 8},
+                             {"info", 9},   {"inf", 9},        {"information", 9}, {"informational", 9},
+                             {"log", 9},    {"i", 9},          {"notice", 10},     {"note", 10},
+                             {"warn", 13},  {"warning", 13},   {"wrn", 13},        {"w", 13},
+                             {"error", 17}, {"err", 17},       {"eror", 17},       {"severe", 17},
+                             {"e", 17},     {"crit", 18},      {"critical", 18},   {"c", 18},
+                             {"alert", 19}, {"fatal", 21},     {"ftl", 21},        {"f", 21},
+                             {"emerg", 21}, {"emergency", 21}, {"panic", 21}};
 
 const Level* level_at(const char* at, const char* end, const char** behind) {
   char lower[16];
@@ -100,7 +102,8 @@ const char* scan_uuid(const char* at, const char* end, const MatchContext&, cons
 
 // "..." or '...'; a backslash keeps the next character from ending it. The value is what stands between the
 // quotes, with \" \' \\ \/ \n \r \t decoded and other escapes as they are.
-const char* scan_quoted(const char* at, const char* end, const MatchContext& context, const void*, Value& out) {
+const char* scan_quoted(const char* at, const char* end, const MatchContext& context, const void*,
+                        Value& out) {
   if (at == end || (*at != '"' && *at != '\'')) return nullptr;
   bool escapes = false;
   const char* p = at + 1;
@@ -175,7 +178,8 @@ const char* scan_list(const char* at, const char* end, const MatchContext& conte
       if (p == nullptr) return nullptr;
     } else {
       const char* from = p;
-      while (p != end && *p != s.separator && *p != '\n' && (s.close.empty() ? *p != ' ' : !here(s.close))) ++p;
+      while (p != end && *p != s.separator && *p != '\n' && (s.close.empty() ? *p != ' ' : !here(s.close)))
+        ++p;
       const char* to = p;
       while (to != from && to[-1] == ' ') --to;
       if (to == from) return nullptr;  // an empty item is no item
@@ -213,21 +217,21 @@ void prepare_list(ParameterReader& parameters, PreparedLexeme& lexeme) {
 void add_word_lexemes(std::vector<Lexeme>& all) {
   using namespace classes;
   const ByteClass word = letters();
-  all.push_back({"boolean", Kind::boolean, scan_boolean, word, "true or false (also yes, no, on, off)", "true\nNo",
-                 "maybe"});
-  all.push_back({"level", Kind::text, scan_level, word, "a severity word", "ERROR\nwarn\nInfo\nDBG\nsevere",
-                 "loud"});
-  all.push_back({"uuid", Kind::text, scan_uuid, hex(), "a UUID", "123e4567-e89b-12d3-a456-426614174000",
-                 "123e4567"});
+  all.push_back({"boolean", Kind::boolean, scan_boolean, word, "true or false (also yes, no, on, off)",
+                 "true\nNo", "maybe"});
+  all.push_back(
+      {"level", Kind::text, scan_level, word, "a severity word", "ERROR\nwarn\nInfo\nDBG\nsevere", "loud"});
+  all.push_back(
+      {"uuid", Kind::text, scan_uuid, hex(), "a UUID", "123e4567-e89b-12d3-a456-426614174000", "123e4567"});
   all.push_back({"trace_id", Kind::text, scan_id<32>, hex(), "a trace id of 32 hexadecimal digits",
                  "4bf92f3577b34da6a3ce929d0e0e4736", "4bf92f35"});
-  all.push_back({"span_id", Kind::text, scan_id<16>, hex(), "a span id of 16 hexadecimal digits", "00f067aa0ba902b7",
-                 "00f067"});
+  all.push_back({"span_id", Kind::text, scan_id<16>, hex(), "a span id of 16 hexadecimal digits",
+                 "00f067aa0ba902b7", "00f067"});
   all.push_back({"quoted", Kind::text, scan_quoted, ByteClass::of("\"'"), "text in quotes",
                  "\"berth free\"\n'it is'", "plain"});
   all.push_back({"list", Kind::list, scan_list, ByteClass::of("["), "a list such as [tern, skua]",
-                 "[tern, skua]\n[1,2,3]", "tern", "the items' pattern, separator=\",\", open=\"[\", close=\"]\"",
-                 prepare_list});
+                 "[tern, skua]\n[1,2,3]", "tern",
+                 "the items' pattern, separator=\",\", open=\"[\", close=\"]\"", prepare_list});
 }
 
 bool severity_number_of(std::string_view word, int& number) {

@@ -1,0 +1,96 @@
+#include "agent/engine/unmatched.h"
+
+#include <algorithm>
+
+#include "core/draft/tokens.h"
+
+namespace dingle {
+
+void UnmatchedSample::add(const std::string& pipeline, std::string_view line, std::string_view reason,
+                          std::uint64_t column, std::int64_t read) {
+  std::string shape = shape_of(line, read);
+  std::lock_guard lock(mutex_);
+  OfPipeline& all = pipelines_[pipeline];
+  auto it = all.shapes.find(shape);
+  if (it == all.shapes.end()) {
+    if (all.shapes.size() == kMostShapes) {
+      // Room is made at the expense of a rare shape that was not seen for the longest time.
+      auto rare = std::min_element(all.shapes.begin(), all.shapes.end(), [](const auto& a, const auto& b) {
+        return std::pair(a.second.count, a.second.last) < std::pair(b.second.count, b.second.last);
+      });
+      if (rare->second.count > 1 && random_() % rare->second.count != 0) {
+        ++all.others;
+        return;
+      }
+      all.others += rare->second.count;
+      all.shapes.erase(rare);
+    }
+    it = all.shapes.emplace(shape, UnmatchedShape{}).first;
+    it->second.shape = std::move(shape);
+    it->second.first = read;
+  }
+  UnmatchedShape& s = it->second;
+  ++s.count;
+  s.last = read;
+  std::size_t slot = s.lines.size();
+  if (slot == kLinesOfShape) slot = random_() % s.count;
+  if (slot >= kLinesOfShape) return;
+  if (slot == s.lines.size()) s.lines.emplace_back();
+  s.lines[slot] = std::string(line.substr(0, kLongestLine));
+  if (slot == 0) s.reason = std::string(reason), s.column = column;
+}
+
+std::vector<UnmatchedShape> UnmatchedSample::shapes(const std::string& pipeline,
+                                                    std::uint64_t* others) const {
+  std::lock_guard lock(mutex_);
+  std::vector<UnmatchedShape> result;
+  *others = 0;
+  auto it = pipelines_.find(pipeline);
+  if (it == pipelines_.end()) return result;
+  *others = it->second.others;
+  for (const auto& [shape, s] : it->second.shapes) result.push_back(s);
+  std::stable_sort(result.begin(), result.end(),
+                   [](const auto& a, const auto& b) { return a.count > b.count; });
+  return result;
+}
+
+void UnmatchedSample::forget() {
+  std::lock_guard lock(mutex_);
+  pipelines_.clear();
+}
+
+void NewestLines::add(const SourceBatch& batch) {
+  if (batch.lines.empty()) return;
+  Piece piece;
+  piece.buffer = batch.buffer;
+  const std::size_t from = batch.lines.size() > kLines ? batch.lines.size() - kLines : 0;
+  for (std::size_t i = from; i < batch.lines.size(); ++i) piece.lines.push_back(batch.lines[i].text);
+  std::lock_guard lock(mutex_);
+  auto& pieces = sources_[batch.source];
+  pieces.push_back(std::move(piece));
+  std::size_t lines = 0, bytes = 0;
+  for (std::size_t i = pieces.size(); i-- > 0;) {
+    lines += pieces[i].lines.size();
+    bytes += pieces[i].buffer->capacity;
+    // No more buffers than the lines need, and no more memory than a few of them.
+    constexpr std::size_t kMostBytes = 4 << 20;
+    if (lines >= kLines || bytes > kMostBytes) {
+      pieces.erase(pieces.begin(), pieces.begin() + static_cast<std::ptrdiff_t>(i));
+      break;
+    }
+  }
+}
+
+std::vector<std::string> NewestLines::of(const std::string& source, std::size_t most) const {
+  std::lock_guard lock(mutex_);
+  std::vector<std::string> result;
+  auto it = sources_.find(source);
+  if (it == sources_.end()) return result;
+  for (auto piece = it->second.rbegin(); piece != it->second.rend() && result.size() < most; ++piece)
+    for (auto line = piece->lines.rbegin(); line != piece->lines.rend() && result.size() < most; ++line)
+      result.emplace_back(*line);
+  std::reverse(result.begin(), result.end());
+  return result;
+}
+
+}  // namespace dingle

@@ -1,0 +1,60 @@
+// What the engine remembers of the lines that it read: the newest ones of each source, and a fair sample of
+// those that nothing matched, by shape. Bounded, in memory only, thread-safe.
+#pragma once
+
+#include <deque>
+#include <map>
+#include <mutex>
+#include <random>
+#include <string>
+#include <vector>
+
+#include "agent/sources/source.h"
+
+namespace dingle {
+
+struct UnmatchedShape {
+  std::string shape;
+  std::uint64_t count = 0;
+  std::int64_t first = 0, last = 0;  // ns since 1970: when such a line was read
+  std::string reason;                // why the first of `lines` did not match
+  std::uint64_t column = 0;          // counted from 1; 0 if there is none
+  std::vector<std::string> lines;    // each line of the shape is as likely to be here as any other
+};
+
+class UnmatchedSample {
+ public:
+  static constexpr std::size_t kMostShapes = 200, kLinesOfShape = 10, kLongestLine = 2048;
+  void add(const std::string& pipeline, std::string_view line, std::string_view reason, std::uint64_t column,
+           std::int64_t read);
+  // The shapes of a pipeline, the most frequent first. `others`: lines whose shapes had to be forgotten.
+  std::vector<UnmatchedShape> shapes(const std::string& pipeline, std::uint64_t* others) const;
+  void forget();  // all of it: the configuration has changed
+
+ private:
+  struct OfPipeline {
+    std::map<std::string, UnmatchedShape> shapes;
+    std::uint64_t others = 0;
+  };
+  mutable std::mutex mutex_;
+  std::map<std::string, OfPipeline> pipelines_;
+  std::minstd_rand random_{1};
+};
+
+// The newest lines of each source; holds on to the buffers that they were read into instead of copying.
+class NewestLines {
+ public:
+  static constexpr std::size_t kLines = 500;
+  void add(const SourceBatch& batch);
+  std::vector<std::string> of(const std::string& source, std::size_t most) const;  // the oldest first
+
+ private:
+  struct Piece {
+    std::shared_ptr<const LineBuffer> buffer;
+    std::vector<std::string_view> lines;
+  };
+  mutable std::mutex mutex_;
+  std::map<std::string, std::deque<Piece>> sources_;
+};
+
+}  // namespace dingle

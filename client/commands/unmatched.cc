@@ -1,0 +1,72 @@
+// dingle unmatched: lines that no template of a pipeline matched, by shape, and what would match them.
+#include <iostream>
+
+#include "client/connection.h"
+#include "client/table.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+int run(const Client& client, const std::string& pipeline, std::size_t limit) {
+  const Answer answer =
+      call(client, "GET", "/v1/unmatched", {{"pipeline", pipeline}, {"limit", std::to_string(limit)}});
+  if (!answer.ok) return answer.status == 404 ? kUsage : kFoundProblems;
+  const Json& shapes = answer.body["shapes"];
+  if (client.output != OutputForm::table) {
+    std::vector<Json> rows(shapes.begin(), shapes.end());
+    print_rows(client,
+               {{"shape", ""},
+                {"count", ""},
+                {"first", ""},
+                {"last", ""},
+                {"column", ""},
+                {"reason", ""},
+                {"drafts", ""},
+                {"lines", ""}},
+               rows);
+    return shapes.empty() ? kFine : kFoundProblems;
+  }
+  if (shapes.empty()) {
+    std::cout << paint(client, "1;32", "no line of " + pipeline + " was left unmatched")
+              << " since the last reload\n";
+    return kFine;
+  }
+  auto when = [](const Json& time) { return time.get<std::string>().substr(0, 19); };
+  for (const Json& s : shapes) {
+    const std::int64_t count = s["count"].get<std::int64_t>();
+    std::cout << paint(client, "1;33", with_thousands(count)) << (count == 1 ? " line" : " lines")
+              << paint(client, "2",
+                       "  from " + when(s["first"]) + (count == 1 ? "" : " to " + when(s["last"])))
+              << "\n";
+    const std::string line = one_line(s["lines"][0].get<std::string>());
+    const std::size_t column = s["column"].get<std::size_t>();
+    std::cout << "  " << cut_to_width(line, std::max<std::size_t>(40, client.width - 4)) << "\n";
+    std::cout << "  " << (column > 0 && column < client.width - 20 ? std::string(column - 1, ' ') : "")
+              << paint(client, "1;31", "^ ") << s["reason"].get<std::string>() << "\n";
+    for (const Json& draft : s["drafts"])
+      std::cout << "  " << paint(client, "2", "draft: ")
+                << coloured_template(client, one_line(draft.get<std::string>())) << "\n";
+    std::cout << "\n";
+  }
+  const std::size_t known = answer.body["shapes_known"].get<std::size_t>();
+  if (known > shapes.size()) std::cout << "and " << known - shapes.size() << " more shapes (--limit)\n";
+  if (answer.body["others"] != 0)
+    std::cout << with_thousands(answer.body["others"].get<std::int64_t>())
+              << " lines were of shapes too rare and too many to be remembered\n";
+  return kFoundProblems;
+}
+
+const CommandRegistration registration(
+    "unmatched",
+    "Shows lines of a pipeline that nothing matched, by shape, with the reason and a draft for each",
+    "dingle unmatched gate", true, [](CLI::App& app) -> std::function<int(Client&)> {
+      auto pipeline = std::make_shared<std::string>();
+      auto limit = std::make_shared<std::size_t>(20);
+      app.add_option("PIPELINE", *pipeline, "The pipeline")->required();
+      app.add_option("--limit", *limit, "At most so many shapes")->capture_default_str();
+      return [pipeline, limit](Client& client) { return run(client, *pipeline, *limit); };
+    });
+
+}  // namespace
+}  // namespace dingle

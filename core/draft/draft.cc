@@ -1,0 +1,443 @@
+#include "core/draft/draft.h"
+
+#include <algorithm>
+#include <cstring>
+#include <map>
+#include <set>
+
+#include "core/draft/grower.h"
+#include "core/json_fields.h"
+#include "core/template/set.h"
+
+namespace dingle {
+namespace {
+
+constexpr std::size_t kMostLines = 100'000, kMostStudied = 4'000;
+constexpr double kNearlyAll = 0.95;
+
+struct Layout {
+  const char* name;
+  const char* text;
+};
+// Common layouts; what stands behind one of them is grown.
+constexpr Layout kLayouts[] = {
+    {"access log",
+     "{client.address:ip} {:unspaced} {user.name:unspaced} [{at:clf_time}] \"{:http_request}\" "
+     "{http.response.status_code:int} {(}{http.response.size:int}{|}-{)}{[} \"{http.request.referrer}\" "
+     "\"{user_agent.original}\"{]}"},
+    {"syslog (RFC 5424)",
+     "<{syslog.priority:int}>1 {at:rfc3339} {host.name:unspaced} {process.name:unspaced} "
+     "{process.pid:unspaced} "
+     "{syslog.msgid:unspaced} {(}-{|}{syslog.structured_data:/(\\[[^\\]]*\\])+/}{)} "},
+    {"syslog (RFC 3164)",
+     "{[}<{syslog.priority:int}>{]}{at:syslog_time} {host.name:unspaced} "
+     "{process.name:/[\\w.\\/-]+(?=[\\[:])/}{[}[{process.pid:int}]{]}: "},
+    {"syslog with full times",
+     "{[}<{syslog.priority:int}>{]}{at:rfc3339} {host.name:unspaced} "
+     "{process.name:/[\\w.\\/-]+(?=\\[\\d)/}[{process.pid:int}]: "},
+};
+
+const PatternLibrary& library() {
+  static const PatternLibrary the_one;
+  return the_one;
+}
+
+std::shared_ptr<const Template> compile(const std::string& text) {
+  std::vector<Problem> problems;
+  return Template::compile(text, library(), {}, problems);
+}
+
+bool begins_indented(std::string_view line) { return !line.empty() && (line[0] == ' ' || line[0] == '\t'); }
+bool continues(std::string_view line) {
+  return begins_indented(line) || line.starts_with("Caused by: ") || line.starts_with("Suppressed: ");
+}
+
+class Drafter {
+ public:
+  Drafter(const std::vector<std::string_view>& lines, std::int64_t now) : now_(now) {
+    const std::size_t step = lines.size() / kMostLines + 1;
+    for (std::size_t i = 0; i < lines.size(); i += step)
+      if (!lines[i].empty()) lines_.push_back(lines[i]);
+  }
+
+  Draft run() {
+    join();
+    draft_.lines = lines_.size();
+    if (lines_.empty()) return draft_;
+    if (json() || csv()) return finish();
+    for (int pass = 0; pass < 4; ++pass) {
+      for (const Layout& one : kLayouts) layout(one, unmatched(lines_));
+      const std::vector<std::string_view> left = unmatched(lines_);
+      if (left.empty() || (pass > 0 && left.size() < std::max<std::size_t>(2, lines_.size() / 500))) break;
+      const std::size_t before = texts_.size();
+      grow(left, "", {}, "");
+      if (texts_.size() == before) break;
+    }
+    return finish();
+  }
+
+ private:
+  // Lines that belong to the one before: those that are indented, and where events begin with a time all that
+  // do not.
+  void join() {
+    std::size_t timed = 0, going_on = 0;
+    std::map<std::string, std::size_t> patterns;
+    for (std::string_view line : lines_) {
+      if (continues(line)) {
+        ++going_on;
+        continue;
+      }
+      const auto tokens = tokens_of(line.substr(0, 60), now_);
+      if (!tokens.empty() && tokens[0].kind == Token::Form::time) ++timed, ++patterns[tokens[0].pattern];
+    }
+    if (going_on * 200 < lines_.size() || going_on == 0 || going_on == lines_.size()) return;
+    const bool by_time = static_cast<double>(timed) > 0.8 * static_cast<double>(lines_.size() - going_on) &&
+                         patterns.size() == 1 && patterns.begin()->first != kEitherOrder;
+    std::shared_ptr<const Template> start;
+    if (by_time) {
+      const std::string text = "{:" + patterns.begin()->first + "}";
+      std::vector<Problem> problems;
+      start = Template::compile(text, library(), {.open_end = true}, problems);
+      draft_.join = "starts_with: '" + text + "'";
+    } else {
+      draft_.join = "indented: true";
+    }
+    std::vector<std::string_view> heads;
+    std::vector<Value> values(2);
+    for (std::string_view line : lines_) {
+      const bool more = start ? !start->match(line, {nullptr, now_}, values.data()) : begins_indented(line);
+      if (more)
+        ++draft_.joined;
+      else
+        heads.push_back(line);
+    }
+    lines_ = std::move(heads);
+  }
+
+  bool json() {
+    Arena arena;
+    std::map<std::string, std::size_t> keys;
+    std::size_t objects = 0;
+    const std::size_t step = lines_.size() / kMostStudied + 1;
+    std::size_t studied = 0;
+    for (std::size_t i = 0; i < lines_.size(); i += step, ++studied) {
+      std::vector<Field> members;
+      std::uint64_t lost = 0;
+      if (lines_[i][0] != '{' || !json_members(lines_[i], {}, arena, members, lost).empty()) continue;
+      ++objects;
+      for (const Field& f : members)
+        if (f.value.kind() == Kind::text &&
+            !convert_text(f.value.as_text(), Kind::timestamp, {&arena, now_}).absent())
+          ++keys[std::string(field_name(f.name))];
+    }
+    if (static_cast<double>(objects) < kNearlyAll * static_cast<double>(studied)) return false;
+    draft_.json = true;
+    for (const char* name : {"time", "timestamp", "@timestamp", "ts", "at", "date"})
+      if (draft_.time_field.empty() && keys.contains(name)) draft_.time_field = name;
+    if (draft_.time_field.empty() && !keys.empty()) draft_.time_field = keys.begin()->first;
+    for (std::string_view line : lines_) {
+      std::vector<Field> members;
+      std::uint64_t lost = 0;
+      Arena own;
+      if (line[0] == '{' && json_members(line, {}, own, members, lost).empty()) continue;
+      ++draft_.unexplained;
+      if (draft_.unexplained_examples.size() < 10)
+        draft_.unexplained_examples.emplace_back(line.substr(0, 500));
+    }
+    return true;
+  }
+
+  // The cells of a line by a separator, quotes observed.
+  static std::vector<std::string_view> cells_of(std::string_view line, char separator) {
+    std::vector<std::string_view> cells;
+    std::size_t from = 0;
+    bool quoted = false;
+    for (std::size_t i = 0; i <= line.size(); ++i) {
+      if (i < line.size() && line[i] == '"') quoted = !quoted;
+      if (i == line.size() || (line[i] == separator && !quoted)) {
+        cells.push_back(line.substr(from, i - from));
+        from = i + 1;
+      }
+    }
+    return cells;
+  }
+
+  bool csv() {
+    for (char separator : {',', ';', '\t', '|'}) {
+      const std::size_t columns = cells_of(lines_[0], separator).size();
+      if (columns < 3) continue;
+      const auto same =
+          static_cast<std::size_t>(std::count_if(lines_.begin(), lines_.end(), [&](std::string_view line) {
+            return cells_of(line, separator).size() == columns;
+          }));
+      if (lines_.size() < 2 || static_cast<double>(same) < 0.98 * static_cast<double>(lines_.size()))
+        continue;
+      // Types of the columns without the first line, which may have their names.
+      std::vector<std::set<std::string>> types(columns);
+      std::vector<std::size_t> blanks(columns);
+      const std::size_t step = lines_.size() / kMostStudied + 1;
+      std::size_t studied = 0;
+      for (std::size_t i = 1; i < lines_.size(); i += step) {
+        const auto cells = cells_of(lines_[i], separator);
+        if (cells.size() != columns) continue;
+        ++studied;
+        for (std::size_t k = 0; k < columns; ++k) {
+          if (cells[k].empty()) continue;
+          blanks[k] += cells[k].find(' ') != std::string_view::npos && cells[k][0] != '"';
+          const auto tokens = tokens_of(cells[k], now_);
+          const bool typed = tokens.size() == 1 && tokens[0].kind != Token::Form::word &&
+                             tokens[0].kind != Token::Form::dotted && tokens[0].kind != Token::Form::path &&
+                             tokens[0].kind != Token::Form::quoted && tokens[0].kind != Token::Form::json &&
+                             tokens[0].kind != Token::Form::uri;
+          types[k].insert(typed ? pattern_of(tokens[0]) : "text");
+        }
+      }
+      // Sentences with commas are no table: few cells have blanks, and some have types.
+      std::size_t wordy = 0, typed = 0;
+      for (std::size_t k = 0; k < columns; ++k) {
+        if (types[k] == std::set<std::string>{"decimal", "int"}) types[k] = {"decimal"};
+        if (types[k].size() != 1 || *types[k].begin() == kEitherOrder) types[k] = {"text"};
+        typed += *types[k].begin() != "text";
+        wordy += blanks[k] * 5 > studied * 4;
+      }
+      if (studied == 0 || wordy * 3 > columns || (typed == 0 && separator != '\t')) continue;
+      const auto head = cells_of(lines_[0], separator);
+      bool header = true;
+      for (std::size_t k = 0; k < columns; ++k) {
+        const auto tokens = tokens_of(head[k], now_);
+        header = header && !tokens.empty() &&
+                 (tokens[0].kind == Token::Form::word || tokens[0].kind == Token::Form::dotted ||
+                  tokens[0].kind == Token::Form::quoted);
+      }
+      header = header && typed > 0;
+      DraftNames names;
+      std::string text = "{:csv(";
+      for (std::size_t k = 0; k < columns; ++k) {
+        std::string_view title = head[k];
+        if (!title.empty() && title[0] == '"') title = title.substr(1, title.size() - 2);
+        const std::string& type = *types[k].begin();
+        const bool time = type.find("time") != std::string::npos || type == "rfc3339" || type == "epoch";
+        std::string name = header ? DraftNames::conventional(title)
+                           : time ? "at"
+                                  : "column" + std::to_string(k + 1);
+        if (name.empty()) name = "column" + std::to_string(k + 1);
+        name = names.unique(name);
+        if (time && draft_.time_field.empty()) draft_.time_field = name;
+        text += (k == 0 ? "" : ", ") + name + (type == "text" ? "" : ":" + type);
+      }
+      if (separator != ',')
+        text += std::string("; separator=\"").replace(0, 1, ",") +
+                (separator == '\t' ? "\\t" : std::string(1, separator)) + "\"";
+      text += ")}";
+      texts_.push_back({text, "CSV"});
+      if (header)
+        draft_.notes.push_back(
+            "the first line names the columns; it matches no template, or drop it by its text");
+      if (!header) draft_.notes.push_back("no line names the columns: give them names");
+      if (!unmatched(lines_).empty() && header)
+        texts_.push_back({escaped_literal(lines_[0]), "names of columns"});
+      return true;
+    }
+    return false;
+  }
+
+  static std::string escaped_literal(std::string_view text) {
+    std::string out;
+    for (char c : text) {
+      if (c == '{' || c == '}') out += c;
+      out += c;
+    }
+    return out;
+  }
+
+  // The lines that begin as a common layout does: what stands behind it is grown.
+  void layout(const Layout& layout, const std::vector<std::string_view>& lines) {
+    auto t = compile(std::string(layout.text) + "{dingle_rest:rest}");
+    if (!t) return;
+    std::vector<Value> values(t->value_count());
+    std::vector<std::string_view> rests;
+    Arena arena;
+    const auto some = studied(lines);
+    for (std::string_view line : some)
+      if (t->match(line, {&arena, now_}, values.data()))
+        rests.push_back(values[t->slots().size() - 1].as_text());
+    if (rests.size() < std::max<std::size_t>(2, some.size() / 50)) return;
+    DraftNames names;
+    for (const Slot& s : t->slots()) names.unique(s.name);
+    grow(rests, layout.text, names, layout.name);
+  }
+
+  static std::vector<std::string_view> studied(const std::vector<std::string_view>& lines) {
+    const std::size_t step = lines.size() / kMostStudied + 1;
+    std::vector<std::string_view> some;
+    for (std::size_t i = 0; i < lines.size(); i += step) some.push_back(lines[i]);
+    return some;
+  }
+
+  void grow(const std::vector<std::string_view>& lines, const std::string& begin, DraftNames names,
+            const std::string& layout_name) {
+    std::vector<DraftRow> rows;
+    for (std::string_view line : studied(lines)) {
+      DraftRow row;
+      row.rest = line.substr(0, 4000);
+      row.tokens = tokens_of(row.rest, now_);
+      rows.push_back(std::move(row));
+    }
+    for (std::string& text : DraftGrower(draft_.notes).grow(rows, begin, std::move(names))) {
+      if (text.empty()) continue;
+      if (!compile(text)) {  // a text that nothing ends: leave it open from there on
+        const std::size_t brace = text.rfind("{");
+        text = text.substr(0, brace == std::string::npos ? 0 : brace) + "{message}";
+        if (!compile(text)) continue;
+      }
+      if (std::none_of(texts_.begin(), texts_.end(), [&](const auto& t) { return t.first == text; }))
+        texts_.emplace_back(text, layout_name);
+    }
+  }
+
+  std::vector<std::string_view> unmatched(const std::vector<std::string_view>& lines) const {
+    std::vector<std::shared_ptr<const Template>> all;
+    for (const auto& [text, layout_name] : texts_)
+      if (auto t = compile(text)) all.push_back(t);
+    const TemplateSet set(all);
+    std::vector<std::string_view> left;
+    std::vector<Value> values;
+    std::vector<Field> found;
+    for (std::string_view line : lines) {
+      Arena arena;
+      found.clear();
+      if (set.match(line, {&arena, now_, &found}, values) < 0) left.push_back(line);
+    }
+    return left;
+  }
+
+  // Templates that differ only in how many words a name has ("Tern", "Storm Petrel") become one.
+  void merge() {
+    auto wide = [](const std::string& text) {
+      std::string out;
+      for (std::size_t i = 0; i < text.size();) {
+        const std::size_t close = text.find('}', i);
+        if (text[i] == '{' && close != std::string::npos && close >= i + 7 &&
+            text.compare(close - 5, 6, ":word}") == 0) {
+          const std::string name = text.substr(i + 1, close - 6 - i);
+          out += "{" + name + "}";
+          i = close + 1;
+          // The words behind it that were named after it.
+          while (text.compare(i, name.size() + 3, " {" + name + "2") == 0 &&
+                 text.compare(i + name.size() + 3, 6, ":word}") == 0)
+            i += name.size() + 9;
+          continue;
+        }
+        out += text[i++];
+      }
+      return out;
+    };
+    std::map<std::string, std::size_t> counts;
+    for (const auto& [text, layout_name] : texts_) ++counts[wide(text)];
+    std::vector<std::pair<std::string, std::string>> merged;
+    for (const auto& [text, layout_name] : texts_) {
+      const std::string key = wide(text);
+      const std::string& chosen = counts[key] > 1 && compile(key) ? key : text;
+      if (std::none_of(merged.begin(), merged.end(), [&](const auto& t) { return t.first == chosen; }))
+        merged.emplace_back(chosen, layout_name);
+    }
+    texts_ = std::move(merged);
+  }
+
+  Draft finish() {
+    merge();
+    // Narrow templates first: those that end with free text would take the lines of others.
+    std::stable_sort(texts_.begin(), texts_.end(), [](const auto& a, const auto& b) {
+      auto weight = [](const std::string& text) {
+        std::size_t literal = 0;
+        bool inside = false;
+        for (char c : text) {
+          if (c == '{') inside = true;
+          literal += !inside;
+          if (c == '}') inside = false;
+        }
+        return literal;
+      };
+      const bool open_a = a.first.ends_with("{message}"), open_b = b.first.ends_with("{message}");
+      if (open_a != open_b) return open_b;
+      return open_a && weight(a.first) > weight(b.first);
+    });
+    std::vector<std::shared_ptr<const Template>> all;
+    for (const auto& [text, layout_name] : texts_) {
+      all.push_back(compile(text));
+      draft_.templates.push_back({text, 0, "", layout_name});
+    }
+    if (!draft_.json) {
+      const TemplateSet set(all);
+      std::vector<Value> values;
+      std::vector<Field> found;
+      for (std::string_view line : lines_) {
+        Arena arena;
+        found.clear();
+        const int which = set.match(line, {&arena, now_, &found}, values);
+        if (which < 0) {
+          ++draft_.unexplained;
+          if (draft_.unexplained_examples.size() < 10)
+            draft_.unexplained_examples.emplace_back(line.substr(0, 500));
+          continue;
+        }
+        DraftTemplate& t = draft_.templates[static_cast<std::size_t>(which)];
+        if (t.lines++ == 0) t.example = std::string(line.substr(0, 500));
+        for (const Field& f : found)  // pairs name their time themselves
+          if (draft_.time_field.empty())
+            for (const char* name : {"ts", "time", "timestamp", "at", "date"})
+              if (field_name(f.name) == name &&
+                  !convert_text(f.value.is_textual() ? f.value.as_text()
+                                                     : std::string_view(found_text_ = f.value.to_string()),
+                                Kind::timestamp, {&arena, now_})
+                       .absent())
+                draft_.time_field = name;
+      }
+    }
+    std::erase_if(draft_.templates, [](const DraftTemplate& t) { return t.lines == 0; });
+    for (DraftTemplate& t : draft_.templates) {
+      if (draft_.joined != 0) {
+        // The lines behind the first go to one field.
+        const std::string more = "{[}{:/\\n/}{exception.stacktrace:rest}{]}";
+        if (t.text.ends_with("{message}"))
+          t.text = t.text.substr(0, t.text.size() - 9) + "{message:line}" + more;
+        else if (compile(t.text + more))
+          t.text += more;
+      }
+      if (draft_.time_field.empty() && t.text.find("{at:") != std::string::npos) draft_.time_field = "at";
+    }
+    return draft_;
+  }
+
+  std::int64_t now_;
+  std::vector<std::string_view> lines_;
+  std::vector<std::pair<std::string, std::string>> texts_;  // template, layout
+  std::string found_text_;
+  Draft draft_;
+};
+
+}  // namespace
+
+std::string Draft::yaml() const {
+  std::string out;
+  auto quoted = [](const std::string& text) {
+    std::string q = "'";
+    for (char c : text) q += c == '\'' ? std::string("''") : std::string(1, c);
+    return q + "'";
+  };
+  if (!join.empty()) out += "# for the source:  files: { ..., join: { " + join + " } }\n";
+  out += "steps:\n";
+  if (json) out += "  - json: {}\n";
+  if (!templates.empty()) {
+    out += "  - parse:\n      templates:\n";
+    for (const DraftTemplate& t : templates) out += "        - " + quoted(t.text) + "\n";
+  }
+  if (!time_field.empty()) out += "  - time: { field: " + time_field + " }\n";
+  return out;
+}
+
+Draft draft_templates(const std::vector<std::string_view>& lines, std::int64_t now) {
+  return Drafter(lines, now).run();
+}
+
+}  // namespace dingle

@@ -1,0 +1,499 @@
+#include "core/draft/grower.h"
+
+#include <algorithm>
+#include <set>
+
+#include "core/template/lexemes.h"
+
+namespace dingle {
+namespace {
+
+using Form = Token::Form;
+
+constexpr double kNearlyAll = 0.97;
+constexpr std::size_t kMostTemplates = 24, kMostParts = 12, kFewShapes = 7, kMostWords = 14, kDeepest = 12;
+
+const Token kEnd{};
+
+bool is_value(Form kind) { return kind != Form::end && kind != Form::blank && kind != Form::sign; }
+bool is_typed(Form kind) { return is_value(kind) && kind != Form::word && kind != Form::dotted; }
+bool is_wordlike(Form kind) { return kind == Form::word || kind == Form::dotted; }
+
+// A literal for a template: braces are doubled.
+std::string escaped(std::string_view text) {
+  std::string out;
+  for (char c : text) {
+    if (c == '{' || c == '}') out += c;
+    out += c;
+  }
+  return out;
+}
+
+}  // namespace
+
+const Token& DraftGrower::At::ahead(std::size_t n) const {
+  return token + n < row->tokens.size() ? row->tokens[token + n] : kEnd;
+}
+
+std::string_view DraftGrower::At::rest() const {
+  if (token >= row->tokens.size()) return {};
+  const char* from = row->tokens[token].text.data();
+  return {from, static_cast<std::size_t>(row->rest.data() + row->rest.size() - from)};
+}
+
+// One sign for each run without blanks, with the signs around it: "v", "[v]", "v,". Forms of values do not
+// count.
+std::string DraftGrower::skeleton(const At& at, std::size_t from, std::size_t most) {
+  std::string out;
+  bool inside = false;  // a value has begun in this run
+  std::string signs;    // behind the value, so far
+  std::size_t runs = 0;
+  for (std::size_t i = from;; ++i) {
+    const Token& t = at.ahead(i);
+    if (t.kind == Form::end || t.kind == Form::blank) {
+      out += signs;
+      signs.clear();
+      inside = false;
+      if (t.kind == Form::end) return out + "$";
+      out += ' ';
+      if (++runs == most) return out;
+    } else if (t.kind == Form::sign) {
+      if (inside)
+        signs += t.text;
+      else
+        out += t.text;
+    } else {
+      if (!inside) out += 'v';
+      inside = true;
+      signs.clear();  // what stood between two values belongs to the run
+    }
+  }
+}
+
+std::string DraftGrower::whole_skeleton(const At& at) { return skeleton(at, 0, 40); }
+
+// Of the run that starts here, by the forms of its tokens.
+std::string DraftGrower::run_skeleton(const At& at) {
+  std::string out;
+  for (std::size_t i = 0;; ++i) {
+    const Token& t = at.ahead(i);
+    if (t.kind == Form::end || t.kind == Form::blank) return out;
+    if (t.kind == Form::sign)
+      out += t.text;
+    else
+      out += static_cast<char>('A' + static_cast<int>(t.kind == Form::decimal ? Form::integer : t.kind));
+  }
+}
+
+double DraftGrower::agreement(const Rows& rows, std::size_t from) {
+  std::map<std::string, std::size_t> counts;
+  std::size_t most = 0;
+  for (const At& at : rows) most = std::max(most, ++counts[skeleton(at, from, 5)]);
+  return static_cast<double>(most) / static_cast<double>(rows.size());
+}
+
+void DraftGrower::add_literal(State& state, std::string_view text) {
+  state.text += escaped(text);
+  state.before += text;
+  state.open = false;
+}
+
+void DraftGrower::capture(Rows& rows, State& state, const std::string& pattern, const Token& example,
+                          std::size_t tokens) {
+  std::string after;
+  for (std::size_t i = tokens; i < tokens + 4; ++i) after += rows[0].ahead(i).text;
+  const std::string name = pattern == "level" ? state.names.unique("severity")
+                                              : state.names.name_for(example, state.before, after);
+  state.text += "{" + name + (pattern == "json" ? "." : "") + ":" + pattern + "}";
+  state.before.clear();
+  for (At& at : rows) at.token += tokens;
+}
+
+std::vector<std::string> DraftGrower::grow(const std::vector<DraftRow>& rows, const std::string& begin,
+                                           DraftNames names) {
+  std::vector<std::string> out;
+  Rows all;
+  for (const DraftRow& row : rows) all.push_back({&row, 0});
+  State state;
+  state.text = begin;
+  state.names = std::move(names);
+  if (!all.empty()) grow(std::move(all), std::move(state), out, 0);
+  return out;
+}
+
+void DraftGrower::free_text(State& state, std::vector<std::string>& out) {
+  out.push_back(state.text + "{" + state.names.unique("message") + "}");
+  ++made_;
+}
+
+bool DraftGrower::agreement_of_next(const Rows& rows) {
+  return std::all_of(rows.begin(), rows.end(), [&](const At& at) {
+    return at.ahead(1).kind == rows[0].ahead(1).kind && at.ahead(1).text == rows[0].ahead(1).text &&
+           at.ahead(1).kind != Form::end;
+  });
+}
+
+// Keeps the rows that have the commonest of something, if nearly all have.
+template <class Key>
+static bool keep_commonest(auto& rows, Key key, double share) {
+  std::map<std::string, std::size_t> counts;
+  for (const auto& at : rows) ++counts[key(at)];
+  auto best = std::max_element(counts.begin(), counts.end(),
+                               [](const auto& a, const auto& b) { return a.second < b.second; });
+  if (static_cast<double>(best->second) < share * static_cast<double>(rows.size())) return false;
+  const std::string wanted = best->first;
+  std::erase_if(rows, [&](const auto& at) { return key(at) != wanted; });
+  return true;
+}
+
+// The same sign, blank or word in all rows.
+bool DraftGrower::literal(Rows& rows, State& state) {
+  auto key = [](const At& at) {
+    const Token& t = at.here();
+    return t.kind == Form::sign || t.kind == Form::blank || is_wordlike(t.kind) ? std::string(t.text)
+                                                                                : std::string("\x01");
+  };
+  Rows kept = rows;
+  if (!keep_commonest(kept, key, kNearlyAll) || key(kept[0]) == "\x01") {
+    // Blanks of differing lengths.
+    if (!std::all_of(rows.begin(), rows.end(), [](const At& at) { return at.here().kind == Form::blank; }))
+      return false;
+    state.text += "{_}";
+    state.before += ' ';
+    state.open = false;
+    for (At& at : rows) ++at.token;
+    return true;
+  }
+  const Token& t = kept[0].here();
+  // A word that is the same in all rows because there are few of them may be a value all the same: a level,
+  // say.
+  if (is_wordlike(t.kind) && !state.before.empty() && state.before.back() == '=') return false;
+  int number = 0;
+  if (t.kind == Form::word && t.text.size() > 2 && kept[0].ahead(1).text != "=" &&
+      !state.names.taken("severity") && severity_number_of(t.text, number))
+    return false;
+  rows = std::move(kept);
+  add_literal(state, t.text);
+  for (At& at : rows) ++at.token;
+  return true;
+}
+
+// Values of one type in all rows.
+bool DraftGrower::typed(Rows& rows, State& state) {
+  auto kind_key = [](const At& at) {
+    const Form kind = at.here().kind;
+    return std::to_string(static_cast<int>(is_typed(kind) ? kind : Form::end));
+  };
+  Rows kept = rows;
+  if (keep_commonest(kept, kind_key, kNearlyAll) && is_typed(kept[0].here().kind)) {
+    rows = std::move(kept);
+    const Token example = rows[0].here();
+    std::string pattern = pattern_of(example);
+    if (example.kind == Form::time) {
+      std::set<std::string> patterns;
+      for (const At& at : rows) patterns.insert(at.here().pattern);
+      const bool either = patterns.erase(kEitherOrder) != 0;
+      if (either && patterns.empty()) {
+        patterns.insert("day_first_time");
+        notes_.push_back("day and month of \"" + std::string(example.text) +
+                         "\" can be read either way round in all lines; the day is taken to come first, "
+                         "month_first_time is the other order");
+      }
+      pattern = patterns.size() == 1 ? *patterns.begin() : "time";
+    }
+    if (example.kind == Form::path || example.kind == Form::uri) {
+      // These end where they must: before a blank or the end.
+      const bool spaced = std::all_of(rows.begin(), rows.end(), [](const At& at) {
+        return at.ahead(1).kind == Form::blank || at.ahead(1).kind == Form::end;
+      });
+      if (example.kind == Form::path && spaced) pattern = "unspaced";
+    }
+    capture(rows, state, pattern, example, 1);
+    state.open = pattern == "path" || pattern == "unspaced";
+    return true;
+  }
+  // Whole and decimal numbers mixed.
+  auto number = [](const At& at) {
+    return at.here().kind == Form::integer || at.here().kind == Form::decimal;
+  };
+  const auto numbers = static_cast<std::size_t>(std::count_if(rows.begin(), rows.end(), number));
+  if (static_cast<double>(numbers) >= kNearlyAll * static_cast<double>(rows.size())) {
+    std::erase_if(rows, [&](const At& at) { return !number(at); });
+    Token example = rows[0].here();
+    example.kind = Form::decimal;
+    capture(rows, state, "decimal", example, 1);
+    return true;
+  }
+  // A value, or a dash where there is none.
+  auto dash = [](const At& at) {
+    return at.here().kind == Form::sign && at.here().text == "-" && !is_value(at.ahead(1).kind);
+  };
+  const auto dashes = static_cast<std::size_t>(std::count_if(rows.begin(), rows.end(), dash));
+  if (dashes == 0 || dashes == rows.size()) return false;
+  Rows others = rows;
+  std::erase_if(others, dash);
+  if (!keep_commonest(others, kind_key, kNearlyAll) || !is_typed(others[0].here().kind)) return false;
+  const Token example = others[0].here();
+  std::erase_if(rows, [&](const At& at) { return !dash(at) && at.here().kind != example.kind; });
+  state.text += "{(}";
+  capture(rows, state, pattern_of(example), example, 1);
+  state.text += "{|}-{)}";
+  return true;
+}
+
+// Words that differ: levels, values between fixed signs, or the beginnings of different messages.
+bool DraftGrower::words(Rows& rows, State& state, std::vector<std::string>& out, std::size_t depth,
+                        bool& done) {
+  const std::size_t n = rows.size();
+  auto wordlike = [](const At& at) { return is_wordlike(at.here().kind); };
+  const auto count = static_cast<std::size_t>(std::count_if(rows.begin(), rows.end(), wordlike));
+  if (static_cast<double>(count) < kNearlyAll * static_cast<double>(n)) return false;
+  std::erase_if(rows, [&](const At& at) { return !wordlike(at); });
+  int number = 0;
+  if (!state.names.taken("severity") && std::all_of(rows.begin(), rows.end(), [&](const At& at) {
+        return at.here().kind == Form::word && at.ahead(1).text != "=" && at.here().text.size() > 2 &&
+               severity_number_of(at.here().text, number);
+      })) {
+    const Token example = rows[0].here();
+    capture(rows, state, "level", example, 1);
+    return true;
+  }
+  std::set<std::string_view> values;
+  for (const At& at : rows) values.insert(at.here().text);
+  // What may follow must end the word for the template as well: a sign or a blank, or the end.
+  auto ends = [](const At& at) {
+    const Form kind = at.ahead(1).kind;
+    return kind == Form::blank || kind == Form::sign || kind == Form::end;
+  };
+  const bool dotted =
+      std::any_of(rows.begin(), rows.end(), [](const At& at) { return at.here().kind == Form::dotted; });
+  const double share = agreement(rows, 1);
+  const bool follows_key =
+      !state.before.empty() && (state.before.back() == '=' || state.before.back() == '|' ||
+                                state.before.back() == ';' || state.before.back() == ',');
+  // Two words in a row that both differ are the beginning of a free text.
+  std::set<std::string_view> next_words;
+  for (const At& at : rows)
+    if (at.ahead(1).kind == Form::blank && is_wordlike(at.ahead(2).kind)) next_words.insert(at.ahead(2).text);
+  const bool wordy = values.size() > 2 && next_words.size() > 2;
+  const bool named_class = dotted && values.size() < 200 && agreement_of_next(rows);
+  if (named_class && !state.open) {
+    const Token example = rows[0].here();
+    capture(rows, state, "class_name", example, 1);
+    return true;
+  }
+  if (!wordy && std::all_of(rows.begin(), rows.end(), ends) &&
+      (share >= 0.9 || (follows_key && share >= 0.5)) && !state.open) {
+    const Token example = rows[0].here();
+    const bool next_blank = std::all_of(rows.begin(), rows.end(), [](const At& at) {
+      return at.ahead(1).kind == Form::blank || at.ahead(1).kind == Form::end;
+    });
+    capture(rows, state, dotted ? (next_blank ? "unspaced" : "class_name") : "word", example, 1);
+    state.open = true;
+    return true;
+  }
+  // Messages of a few kinds: a template for each.
+  if (part(rows, state, out, depth)) {
+    done = true;
+    return true;
+  }
+  return false;
+}
+
+// A run without blanks, of whatever form, before the same thing in all rows.
+bool DraftGrower::chunk(Rows& rows, State& state) {
+  if (state.open) return false;
+  // At the beginning of a run, where the runs are of several forms.
+  std::map<std::string, std::size_t> forms;
+  std::size_t most = 0;
+  for (const At& at : rows) {
+    if (at.token != 0 && at.row->tokens[at.token - 1].kind != Form::blank &&
+        at.row->tokens[at.token - 1].kind != Form::sign)
+      return false;
+    most = std::max(most, ++forms[run_skeleton(at)]);
+  }
+  if (static_cast<double>(most) >= kNearlyAll * static_cast<double>(rows.size())) return false;
+  Rows behind = rows;
+  bool same_sign = true;  // the last token of all the runs is one sign, which is not part of the value
+  std::string_view sign;
+  for (At& at : behind) {
+    std::size_t k = 0;
+    while (at.ahead(k).kind != Form::blank && at.ahead(k).kind != Form::end) ++k;
+    if (k == 0) return false;
+    if (at.ahead(0).kind == Form::quoted || at.ahead(0).kind == Form::json) return false;
+    const Token& last = at.ahead(k - 1);
+    if (&at == &behind.front()) sign = last.text;
+    same_sign = same_sign && k > 1 && last.kind == Form::sign && last.text == sign;
+    at.token += k;
+  }
+  if (same_sign)
+    for (At& at : behind) --at.token;
+  if (agreement(behind, 0) < 0.9) return false;
+  const Token example = rows[0].here();
+  Token text = example;
+  text.kind = Form::word;
+  const std::string name = state.names.name_for(text, state.before, "");
+  state.text += "{" + name + ":unspaced}";
+  state.before.clear();
+  state.open = true;
+  rows = std::move(behind);
+  return true;
+}
+
+// Free text up to a sign that all rows have further on.
+bool DraftGrower::anchor(Rows& rows, State& state) {
+  if (state.open || rows.size() < 3) return false;
+  static constexpr std::string_view kAnchors[] = {" - ", "|", ": ", "; ", "] ", "\" ", " (", ", ", ";"};
+  std::string_view best;
+  std::size_t nearest = std::string_view::npos;
+  for (std::string_view anchor : kAnchors) {
+    std::size_t total = 0;
+    const bool everywhere = std::all_of(rows.begin(), rows.end(), [&](const At& at) {
+      const std::size_t found = at.rest().find(anchor);
+      total += found;
+      return found != std::string_view::npos && found > 0 && found < 80;
+    });
+    if (everywhere && total / rows.size() < nearest) nearest = total / rows.size(), best = anchor;
+  }
+  if (best.empty()) return false;
+  // The token at which the anchor begins must be one of its own in every row.
+  Rows behind = rows;
+  for (At& at : behind) {
+    const char* target = at.rest().data() + at.rest().find(best);
+    while (at.here().kind != Form::end && at.here().text.data() < target) ++at.token;
+    if (at.here().text.data() != target) return false;
+  }
+  Token text = rows[0].here();
+  text.kind = Form::word;
+  state.text += "{" + state.names.name_for(text, state.before, "") + "}";
+  state.before.clear();
+  state.open = true;
+  rows = std::move(behind);
+  return true;
+}
+
+// A template for each shape of what is left, if there are a few; else for each kind of the next token.
+bool DraftGrower::part(const Rows& rows, const State& state, std::vector<std::string>& out,
+                       std::size_t depth) {
+  if (depth >= 3) return false;
+  std::map<std::string, Rows> by_shape, by_kind;
+  std::set<std::string_view> first_words;
+  for (const At& at : rows) {
+    const Token& t = at.here();
+    by_shape[whole_skeleton(at)].push_back(at);
+    if (is_wordlike(t.kind)) first_words.insert(t.text);
+    by_kind[t.kind == Form::sign || t.kind == Form::blank
+                ? std::string(t.text)
+                : "\x01" + std::to_string(static_cast<int>(t.kind == Form::dotted ? Form::word : t.kind))]
+        .push_back(at);
+  }
+  if (split(by_shape, rows.size(), state, out, depth, kFewShapes)) return true;
+  // Few first words, each with a shape or two of its own.
+  if (first_words.size() <= kMostWords && depth == 0) {
+    std::map<std::string, Rows> by_word;
+    for (const At& at : rows)
+      by_word[is_wordlike(at.here().kind) ? std::string(at.here().text) : std::string("\x01")].push_back(at);
+    if (split(by_word, rows.size(), state, out, depth, kMostWords)) return true;
+  }
+  return by_kind.size() > 1 && split(by_kind, rows.size(), state, out, depth, kMostParts);
+}
+
+bool DraftGrower::split(const std::map<std::string, Rows>& parts, std::size_t all, const State& state,
+                        std::vector<std::string>& out, std::size_t depth, std::size_t most) {
+  const std::size_t least = std::max<std::size_t>(2, all / 50);
+  std::size_t covered = 0, large = 0;
+  for (const auto& [key, group] : parts)
+    if (group.size() >= least) ++large, covered += group.size();
+  if (large < 2 || large > most || made_ + large > kMostTemplates ||
+      static_cast<double>(covered) < 0.9 * static_cast<double>(all))
+    return false;
+  std::vector<const std::pair<const std::string, Rows>*> order;
+  for (const auto& entry : parts)
+    if (entry.second.size() >= least) order.push_back(&entry);
+  std::stable_sort(order.begin(), order.end(),
+                   [](const auto* a, const auto* b) { return a->second.size() > b->second.size(); });
+  for (const auto* entry : order) {
+    State own = state;
+    grow(entry->second, std::move(own), out, depth + 1);
+  }
+  return true;
+}
+
+void DraftGrower::grow(Rows rows, State state, std::vector<std::string>& out, std::size_t depth) {
+  if (depth > kDeepest) return free_text(state, out);
+  for (int guard = 0; guard < 300; ++guard) {
+    const auto ended = static_cast<std::size_t>(
+        std::count_if(rows.begin(), rows.end(), [](const At& at) { return at.here().kind == Form::end; }));
+    if (ended == rows.size()) {
+      out.push_back(state.text);
+      ++made_;
+      return;
+    }
+    if (ended != 0) {
+      // Some rows go on: an optional part, if they go on in one way.
+      Rows longer = rows;
+      std::erase_if(longer, [](const At& at) { return at.here().kind == Form::end; });
+      if (static_cast<double>(ended) < 0.01 * static_cast<double>(rows.size())) {
+        rows = std::move(longer);
+        continue;
+      }
+      std::vector<std::string> ways;
+      State own = state;
+      grow(longer, own, ways, depth + 1);
+      if (ways.size() == 1 && ways[0].starts_with(state.text)) {
+        const std::string suffix = ways[0].substr(state.text.size());
+        // A text before the optional part would take what it begins with, unless a literal parts them.
+        if (!state.open || (!suffix.empty() && suffix[0] != '{')) {
+          out.push_back(state.text + "{[}" + suffix + "{]}");
+          return;
+        }
+      }
+      for (std::string& way : ways) out.push_back(std::move(way));
+      out.push_back(state.text);
+      ++made_;
+      return;
+    }
+    // Pairs of keys and values up to the end.
+    auto pairs = [](const At& at) {
+      std::size_t n = 0;
+      for (std::size_t i = 0;;) {
+        if (!is_wordlike(at.ahead(i).kind) || at.ahead(i + 1).text != "=") return std::size_t{0};
+        i += 2;
+        while (at.ahead(i).kind != Form::blank && at.ahead(i).kind != Form::end) ++i;
+        ++n;
+        if (at.ahead(i).kind == Form::end) return n;
+        if (at.ahead(i).text != " ") return std::size_t{0};
+        ++i;
+      }
+    };
+    if (!state.open && static_cast<double>(std::count_if(rows.begin(), rows.end(), [&](const At& at) {
+                         return pairs(at) >= 2;
+                       })) >= kNearlyAll * static_cast<double>(rows.size())) {
+      out.push_back(state.text + "{:pairs}");
+      ++made_;
+      return;
+    }
+    bool done = false;
+    if (literal(rows, state)) continue;
+    if (chunk(rows, state)) continue;
+    if (!state.open && typed(rows, state)) continue;
+    if (words(rows, state, out, depth, done)) {
+      if (done) return;
+      continue;
+    }
+    if (part(rows, state, out, depth)) return;
+    if (anchor(rows, state)) continue;
+    if (state.open) {
+      // Nothing ends the last text: it takes the rest.
+      const std::size_t brace = state.text.rfind('{');
+      const std::size_t colon = state.text.find(':', brace);
+      out.push_back(state.text.substr(0, colon == std::string::npos ? state.text.size() - 1 : colon) + "}");
+      ++made_;
+      return;
+    }
+    return free_text(state, out);
+  }
+  free_text(state, out);
+}
+
+}  // namespace dingle
