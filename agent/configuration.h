@@ -12,6 +12,9 @@
 
 namespace dingle {
 
+// The reference page of the built-in patterns (Markdown), from the library itself.
+std::string pattern_reference();
+
 struct SourceSettings {
   std::string name;
   const SourceKind* kind = nullptr;

@@ -190,4 +190,55 @@ std::string configuration_reference() {
   return out;
 }
 
+std::string pattern_reference() {
+  const PatternLibrary library;
+  std::string out =
+      "# Patterns\n\nThe built-in patterns of templates. This page is what `dingle patterns --reference` prints; "
+      "[templates.md](templates.md) says how patterns are used.\n";
+  auto cell = [](const std::string& text) {
+    std::string safe = "`` ";
+    for (char c : text) safe += c == '|' ? std::string("\\|") : std::string(1, c);
+    return safe + " ``";
+  };
+  auto cells = [&](const std::vector<std::string>& texts) {
+    std::string all;
+    for (const std::string& text : texts) all += (all.empty() ? "" : "<br>") + cell(text);
+    return all;
+  };
+  struct Part {
+    PatternForm form;
+    const char* title;
+    const char* text;
+  };
+  for (const Part& part :
+       {Part{PatternForm::lexeme, "Typed patterns", "Each takes the longest valid text of its kind; the value has the type."},
+        Part{PatternForm::fields, "Patterns with fields",
+             "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` each by its own "
+             "name (`host_port` and `uri` keep nothing then)."},
+        Part{PatternForm::text, "Text patterns",
+             "Bytes of a class, up to the first place where something that may follow starts. A range in parentheses, "
+             "`{code:word(2..8)}`, limits the length in bytes."},
+        Part{PatternForm::regex, "Regular expressions", "One call of the regex engine each."},
+        Part{PatternForm::template_text, "Templates", "Their fields come along, with a prefix if there is one."}}) {
+    out += std::string("\n## ") + part.title + "\n\n" + part.text + "\n\n";
+    const bool source = part.form == PatternForm::regex || part.form == PatternForm::template_text;
+    const bool parameters = part.form == PatternForm::lexeme || part.form == PatternForm::fields;
+    out += std::string("| pattern | type | matches |") + (source ? " definition |" : parameters ? " parameters |" : "") +
+           " for instance | but not |\n|---|---|---|" + (source || parameters ? "---|" : "") + "---|---|\n";
+    for (const Pattern* p : library.in_order()) {
+      if (p->form != part.form) continue;
+      out += "| `" + p->name + "` | " + std::string(kind_name(p->kind)) + " | " + p->description + " | ";
+      if (source) out += cell(p->source) + " | ";
+      if (parameters) {
+        const std::string text = p->lexeme ? p->lexeme->parameters : p->fields->parameters;
+        std::string safe;
+        for (char c : text) safe += c == '|' ? std::string("\\|") : std::string(1, c);
+        out += safe + " | ";
+      }
+      out += cells(p->examples) + " | " + cells(p->counter_examples) + " |\n";
+    }
+  }
+  return out;
+}
+
 }  // namespace dingle

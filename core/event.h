@@ -24,9 +24,13 @@ namespace dingle {
 // Where lines are read into. `size` bytes of text, followed by kPadding readable zero bytes, so that
 // scanners may load whole vectors at the end.
 struct LineBuffer {
-  static constexpr std::size_t kPadding = 64;
-  explicit LineBuffer(std::size_t capacity_)
-      : bytes(std::make_unique_for_overwrite<char[]>(capacity_ + kPadding)), capacity(capacity_) {}
+  static constexpr std::size_t kPadding = 96;
+  static constexpr std::size_t kUsual = 256 * 1024;
+  // Buffers of the usual capacity are kept for those that come after, up to 4 MiB in all. Thread-safe.
+  explicit LineBuffer(std::size_t capacity_);
+  ~LineBuffer();
+  LineBuffer(const LineBuffer&) = delete;
+  LineBuffer& operator=(const LineBuffer&) = delete;
   void finish(std::size_t size_) {
     size = size_;
     std::fill_n(bytes.get() + size, kPadding, '\0');
@@ -85,12 +89,18 @@ struct Event {
   // Sets several fields; one named `body` becomes the body. Answers how many there was no room for.
   std::size_t take(Arena& arena, std::span<const Field> more) {
     std::size_t lost = 0;
-    reserve(arena, more.size());
+    const bool room = reserve(arena, more.size());
+    std::uint64_t seen = field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names
     for (const Field& f : more) {
-      if (f.name != names::body)
+      const std::uint64_t bit = std::uint64_t{1} << (f.name & 63);
+      if (f.name == names::body) {
+        if (f.value.is_textual()) body = f.value.as_text();
+      } else if (room && !(seen & bit) && f.name != kNoField) {
+        fields[field_count++] = f;  // surely not there yet
+        seen |= bit;
+      } else {
         lost += !set(arena, f.name, f.value);
-      else if (f.value.is_textual())
-        body = f.value.as_text();
+      }
     }
     return lost;
   }

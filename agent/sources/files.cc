@@ -23,7 +23,7 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kChunk = 256 * 1024;
+constexpr std::size_t kChunk = LineBuffer::kUsual;
 constexpr int kPollMs = 40;
 constexpr std::int64_t kCloseAfter =
     5 * kSecond;  // a file that no path leads to any more, when nothing was added

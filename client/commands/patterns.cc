@@ -12,11 +12,17 @@ const CommandRegistration registration(
     [](CLI::App& app) -> std::function<int(Client&)> {
       struct PatternsOptions {
         std::string part, configuration;
+        bool reference = false;
       };
       auto o = std::make_shared<PatternsOptions>();
       app.add_option("PART", o->part, "Only those with this in their name");
       app.add_option("--config", o->configuration, "Also those of this configuration");
+      app.add_flag("--reference", o->reference, "Print the reference page of the built-in patterns");
       return [o](Client& client) {
+        if (o->reference) {
+          std::cout << pattern_reference();
+          return kFine;
+        }
         PatternLibrary own;
         const PatternLibrary* library = &own;
         std::shared_ptr<const Configuration> configuration;
@@ -38,6 +44,7 @@ const CommandRegistration registration(
           const char* form = p->form == PatternForm::lexeme  ? "typed"
                              : p->form == PatternForm::text  ? "text"
                              : p->form == PatternForm::regex ? "regex"
+                             : p->form == PatternForm::fields ? "fields"
                                                              : "template";
           rows.push_back({{"name", p->name},
                           {"type", kind_name(p->kind)},

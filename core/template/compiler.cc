@@ -325,14 +325,6 @@ void TemplateCompiler::fields(const Pattern& pattern, const Part& p, const Start
 
 void TemplateCompiler::text(const Pattern& pattern, const Part& p, const Starters& after,
                             const Origin& origin) {
-  for (const auto& [first, source] : after.elements)
-    if (first.meets(pattern.bytes)) {
-      bad("nothing says where `{" + p.field + ":" + p.text + "}` ends: " + source +
-              " may start with what it may contain",
-          "put a literal text between them, or use a pattern of fewer signs, such as {" + p.field + ":word}",
-          p, origin);
-      return;
-    }
   TextScan scan;
   scan.at_least = pattern.at_least;
   scan.description = pattern.description;
@@ -353,6 +345,14 @@ void TemplateCompiler::text(const Pattern& pattern, const Part& p, const Starter
     else
       problems_.push_back(problem);
   }
+  for (const auto& [first, source] : after.elements)
+    if (scan.at_most == SIZE_MAX && first.meets(pattern.bytes)) {
+      bad("nothing says where `{" + p.field + ":" + p.text + "}` ends: " + source +
+              " may start with what it may contain",
+          "put a literal text between them, or use a pattern of fewer signs, such as {" + p.field + ":word}",
+          p, origin);
+      return;
+    }
   scan.delimiters = after.delimiters;
   for (const EndLiteral& literal : after.literals)
     if (std::find(scan.ends.begin(), scan.ends.end(), literal) == scan.ends.end())

@@ -340,7 +340,7 @@ Advice Template::advise(std::string_view line, const MatchContext& context,
       own.found = nullptr;
       if (pattern->form == PatternForm::lexeme) {
         p = pattern->lexeme->scan(at, first.end(), own, nullptr, value);
-      } else if (pattern->form == PatternForm::text) {
+      } else if (pattern->form == PatternForm::text && !pattern->bytes.has(' ')) {
         for (p = at; p != stop && pattern->bytes.has(static_cast<unsigned char>(*p));) ++p;
         if (static_cast<std::size_t>(p - at) < std::max<std::size_t>(1, pattern->at_least)) p = nullptr;
       } else if (pattern->form == PatternForm::regex) {

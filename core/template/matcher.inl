@@ -72,20 +72,13 @@ inline const char* next_stop(const TextScan& scan, const char* p, const char* en
 #endif
 }
 
+#if !DINGLE_WIDE
 // The first `c` in [p, end), or `end`.
 inline const char* find_byte(char c, const char* p, const char* end) {
-#if DINGLE_WIDE
-  for (; p < end; p += kWide)
-    if (const std::uint64_t m = equals(p, c)) {
-      const char* q = p + __builtin_ctzll(m);
-      return q < end ? q : end;
-    }
-  return end;
-#else
   const void* q = std::memchr(p, c, static_cast<std::size_t>(end - p));
   return q ? static_cast<const char*>(q) : end;
-#endif
 }
+#endif
 
 // The high bit of each of eight loaded bytes that is no digit.
 inline std::uint64_t not_digits(std::uint64_t v) {
@@ -286,14 +279,14 @@ nothing:
   p = at;
   DINGLE_NEXT;
 
-literal : {
+literal: {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with(at, end, expected)) return nullptr;
   p = at + expected.size();
   DINGLE_NEXT;
 }
 
-any_case : {
+any_case: {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with_any_case(at, end, expected)) return nullptr;
   p = at + expected.size();
@@ -324,7 +317,7 @@ clf_time:
     DINGLE_NEXT;
   goto lexeme;
 
-lexeme : {
+lexeme: {
   const LexemeUse& use = program.lexemes[in->operand];
   Value& out = values[in->slot];
   p = use.scan(at, end, s.context, use.settings.get(), out);
@@ -332,7 +325,7 @@ lexeme : {
   DINGLE_NEXT;
 }
 
-run : {
+run: {
   const TextScan& scan = program.texts[in->operand];
   p = next_stop(scan, at, end);
   if (static_cast<std::size_t>(p - at) < scan.at_least) return nullptr;
@@ -341,17 +334,38 @@ run : {
   DINGLE_NEXT;
 }
 
-find : {
+find: {
   const TextScan& scan = program.texts[in->operand];
+  const std::string& literal = scan.ends[0].text;
   const auto c = static_cast<char>(scan.only_stop);
-  for (p = at;; ++p) {
-    p = find_byte(c, p, end);
-    if (p == end) return nullptr;
-    if (tail_fits(*in, p, end)) {
-      const std::string& literal = scan.ends[0].text;
-      if (literal.size() <= 8 || starts_with(p, end, literal)) break;
+#if DINGLE_WIDE
+  // Places where the first byte and another one of the literal fit; then all of it.
+  const std::size_t other = scan.other_byte;
+  const char second = literal[other];
+  for (p = at; p < end; p += kWide) {
+    std::uint64_t places = equals(p, c);
+    if (other != 0) places &= equals(p + other, second);
+    for (; places != 0; places &= places - 1) {
+      const char* q = p + __builtin_ctzll(places);
+      if (tail_fits(*in, q, end) && (literal.size() <= 8 || starts_with(q, end, literal))) {
+        p = q;
+        goto found;
+      }
     }
   }
+  s.work += static_cast<std::size_t>(end - at);
+  return nullptr;
+found:
+#else
+  for (p = at;; ++p) {
+    p = find_byte(c, p, end);
+    if (p == end) {
+      s.work += static_cast<std::size_t>(end - at);
+      return nullptr;
+    }
+    if (tail_fits(*in, p, end) && (literal.size() <= 8 || starts_with(p, end, literal))) break;
+  }
+#endif
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   s.work += static_cast<std::size_t>(p - at);
   at = p + in->tail_length;
@@ -372,7 +386,7 @@ rest:
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   DINGLE_NEXT;
 
-regex : {
+regex: {
   const RegexUse& use = program.regexes[in->operand];
   std::size_t from = 0, to = 0;
   const auto outcome = use.regex.match({at, static_cast<std::size_t>(end - at)}, &from, &to);
@@ -393,14 +407,14 @@ blanks:
   if (p == at) return nullptr;
   DINGLE_NEXT;
 
-fields : {
+fields: {
   Value& out = values[in->slot];
   p = run_fields(program.fields[in->operand], at, s, &out);
   if (p == nullptr) return nullptr;
   DINGLE_NEXT;
 }
 
-optional : {
+optional: {
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = run(program, program.branch_starts[in->operand][0], at, s);
   if (p == nullptr) {
@@ -412,7 +426,7 @@ optional : {
   DINGLE_NEXT_BEHIND_GROUP;
 }
 
-choice : {
+choice: {
   const std::vector<std::uint32_t>& starts = program.branch_starts[in->operand];
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = nullptr;

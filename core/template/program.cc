@@ -17,6 +17,9 @@ void TextScan::prepare(const ByteClass& bytes) {
   });
   delimiters = delimiters & bytes;
   is_short = !bytes.has('/') && !bytes.has(' ');
+  if (ends.size() == 1)
+    for (std::size_t k = 1; k < std::min<std::size_t>(8, ends[0].text.size()); ++k)
+      if (ends[0].text[k] != ends[0].text[0]) other_byte = k;
   int stops = 0;
   for (unsigned b = 0; b < 256; ++b) {
     const auto c = static_cast<unsigned char>(b);

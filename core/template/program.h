@@ -35,6 +35,7 @@ struct TextScan {
   std::size_t at_least = 0;
   std::size_t at_most = SIZE_MAX;
   int only_stop = -1;     // the only stop byte, if there is just one
+  std::size_t other_byte = 0;  // of the only end, within its first eight: one that differs from the first; or 0
   bool is_short = false;  // as a rule: a word rather than a path or a sentence
   std::string description;
   void prepare(const ByteClass& bytes);  // fills the tables from the rest
@@ -107,7 +108,7 @@ struct Program;
 struct MatchState;
 // Runs the instructions from `start` to their `done`. Answers where they end in the line, or nullptr.
 // A wide one may load kReadAhead bytes beyond the line's end.
-inline constexpr std::ptrdiff_t kReadAhead = 64;
+inline constexpr std::ptrdiff_t kReadAhead = 64 + 8;
 using Runner = const char* (*)(const Program& program, std::uint32_t start, const char* at,
                                MatchState& state);
 struct NamedRunner {

@@ -8,7 +8,8 @@
 namespace dingle {
 namespace {
 
-constexpr std::uint32_t kMatchLimit = 200'000;  // steps of the engine in one call
+// Steps of the engine in one call: so many, and so many for each byte of the text.
+constexpr std::uint32_t kLeastLimit = 500, kLimitPerByte = 4, kMostLimit = 1'000'000;
 constexpr std::size_t kLongestRegex = 10'000;
 
 // What a thread needs to match; made at its first match.
@@ -17,8 +18,7 @@ struct PerThread {
   pcre2_match_context* context = pcre2_match_context_create(nullptr);
   pcre2_jit_stack* stack = pcre2_jit_stack_create(32 * 1024, 512 * 1024, nullptr);
   PerThread() {
-    pcre2_set_match_limit(context, kMatchLimit);
-    pcre2_set_depth_limit(context, kMatchLimit);
+    pcre2_set_depth_limit(context, kMostLimit);
     pcre2_set_heap_limit(context, 10'000);  // KiB
     pcre2_jit_stack_assign(context, nullptr, stack);
   }
@@ -114,6 +114,8 @@ Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_
   PerThread& mine = per_thread();
   auto* code = static_cast<const pcre2_code*>(code_.get());
   const char* subject = text.data() ? text.data() : "";
+  pcre2_set_match_limit(mine.context,
+                        static_cast<std::uint32_t>(std::min<std::size_t>(kMostLimit, kLeastLimit + kLimitPerByte * text.size())));
   int n =
       pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(subject), text.size(), 0, 0, mine.data, mine.context);
   if (n == PCRE2_ERROR_NOMATCH) return Outcome::no_match;

@@ -22,7 +22,8 @@ class Regex {
 
   enum class Outcome { match, no_match, too_expensive };
   // On a match, [*from, *to) are the offsets of what matched. Anchored: *from is 0. Nothing before text[0] is
-  // seen. One call costs 65 to 90 ns and is bounded by a match limit.
+  // seen. One call costs 65 to 90 ns and is
+  // bounded: its steps by the length of the text.
   Outcome match(std::string_view text, std::size_t* from, std::size_t* to) const;
   // What a match may start with; any byte if the engine cannot tell or the regex may match nothing.
   const ByteClass& first() const { return first_; }

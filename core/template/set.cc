@@ -3,7 +3,8 @@
 #include <algorithm>
 #include <cstring>
 #include <map>
-#include <tuple>
+
+#include "core/same_bytes.h"
 
 namespace dingle {
 namespace {
@@ -145,8 +146,13 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
     append_element(*shared, program(first), e);
     for (Place& p : places) p.element = program(p).elements[p.element].next;
   }
-  if (!shared->elements.empty()) {
-    shared->fuse(0, static_cast<std::uint32_t>(shared->elements.size()));
+  std::uint32_t first_shared = 0;
+  if (!shared->elements.empty() && shared->elements[0].op == Element::Op::literal) {
+    node.lead = shared->literals[shared->elements[0].operand];
+    first_shared = 1;
+  }
+  if (shared->elements.size() > first_shared) {
+    shared->fuse(first_shared, static_cast<std::uint32_t>(shared->elements.size()));
     node.program = std::move(shared);
   }
   // Where they part.
@@ -169,12 +175,9 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
     else
       same->push_back(p);
   }
-  if (!by_byte.empty()) {
-    tables_.push_back(std::make_unique<std::array<std::int32_t, 256>>());
-    node.by_byte = tables_.back().get();
-    node.by_byte->fill(-1);
-    for (auto& [byte, group] : by_byte)
-      (*node.by_byte)[byte] = static_cast<std::int32_t>(build(std::move(group)));
+  for (auto& [byte, group] : by_byte) {
+    node.bytes += static_cast<char>(byte);
+    node.by_byte.push_back(build(std::move(group)));
   }
   const bool many = otherwise.size() > kFewOthers;
   for (auto& group : otherwise) {
@@ -216,6 +219,10 @@ void TemplateSet::make_leaf(Node& node, const Place& place) {
     if (t.program_.elements[i].slot >= 0)
       node.clear_from =
           std::max<std::size_t>(node.clear_from, static_cast<std::size_t>(t.program_.elements[i].slot) + 1);
+  if (first < program->elements.size() && program->elements[first].op == Element::Op::literal) {
+    node.lead = program->literals[program->elements[first].operand];
+    first = program->elements[first].next;
+  }
   program->fuse(first, static_cast<std::uint32_t>(program->elements.size()));
   node.program = std::move(program);
 }
@@ -237,6 +244,11 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
   if (node.least >= walk.limit()) return;
   if (node.required >= 0 && walk.tried == nullptr && !required_is_there(node.required, walk)) return;
   MatchState& s = walk.state;
+  if (!node.lead.empty()) {
+    const std::size_t n = node.lead.size();
+    if (static_cast<std::size_t>(s.end - at) < n || !same_bytes(at, node.lead.data(), n)) return;
+    at += n;
+  }
   if (node.leaf >= 0) {
     const Template& t = *all_[static_cast<std::size_t>(node.leaf)];
     if (walk.tried) walk.tried->emplace_back(at, static_cast<std::uint32_t>(node.leaf));
@@ -266,7 +278,10 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
     if (at == nullptr) return;
   }
   std::int32_t literal = -1;
-  if (node.by_byte != nullptr && at != s.end) literal = (*node.by_byte)[static_cast<unsigned char>(*at)];
+  if (!node.bytes.empty() && at != s.end) {
+    const std::size_t place = node.bytes.find(*at);
+    if (place != std::string::npos) literal = static_cast<std::int32_t>(node.by_byte[place]);
+  }
   bool done = literal < 0;
   for (std::uint32_t child : node.others) {
     if (!done && nodes_[static_cast<std::size_t>(literal)].least < nodes_[child].least) {

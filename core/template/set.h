@@ -10,8 +10,8 @@
 // number of templates.
 #pragma once
 
-#include <array>
 #include <memory>
+#include <string>
 #include <utility>
 #include <vector>
 
@@ -46,13 +46,15 @@ class TemplateSet {
     std::uint32_t which, element, used;
   };
   struct Node {
-    std::unique_ptr<Program> program;  // what all templates below begin with; nullptr: nothing
-    std::uint32_t least = 0;           // the first of the templates below
-    std::int32_t leaf = -1;            // the template that ends here
-    std::size_t clear_from = 0;        // leaf: slots from here on are cleared first
-    std::int32_t required = -1;        // leaf: index of the literal that must be in the line
-    std::array<std::int32_t, 256>* by_byte = nullptr;  // children by the next byte of their literal, or -1
-    std::vector<std::uint32_t> others;                 // children that begin otherwise, by `least`
+    std::string lead;                    // literal text that comes first
+    std::unique_ptr<Program> program;    // what all templates below go on with; nullptr: nothing
+    std::uint32_t least = 0;             // the first of the templates below
+    std::int32_t leaf = -1;              // the template that ends here
+    std::size_t clear_from = 0;          // leaf: slots from here on are cleared first
+    std::int32_t required = -1;          // leaf: index of the literal that must be in the line
+    std::string bytes;                   // with which the literals of these children begin:
+    std::vector<std::uint32_t> by_byte;  // one for each of them
+    std::vector<std::uint32_t> others;   // children that begin otherwise, by `least`
   };
   struct Walk;
 
@@ -63,7 +65,6 @@ class TemplateSet {
 
   std::vector<std::shared_ptr<const Template>> all_;
   std::vector<Node> nodes_;
-  std::vector<std::unique_ptr<std::array<std::int32_t, 256>>> tables_;
   std::vector<std::string> required_;
   std::vector<std::vector<std::int32_t>> required_by_hash_;  // 4096 lists, by four bytes of the literal
   std::size_t most_values_ = 0;

@@ -41,19 +41,32 @@ std::string& problem() {
 
 bool month_name(Cursor& c, int& month) {
   if (!c.more(3)) return false;
-  const auto key = [](const char* p) {
-    return (static_cast<std::uint32_t>(static_cast<unsigned char>(p[0])) << 16) |
-           (static_cast<std::uint32_t>(static_cast<unsigned char>(p[1])) << 8) |
-           static_cast<unsigned char>(p[2]);
+  const auto key = [](char x, char y, char z) constexpr {
+    return static_cast<std::uint32_t>(static_cast<unsigned char>(x)) << 16 |
+           static_cast<std::uint32_t>(static_cast<unsigned char>(y)) << 8 | static_cast<unsigned char>(z);
   };
-  const std::uint32_t k = key(c.at) | 0x002020;
-  for (int m = 0; m < 12; ++m)
-    if (key(kMonths[m]) == k || (key(kMonths[m]) | 0x202020) == k) {
-      c.at += 3;
-      month = m + 1;
-      return true;
-    }
-  return false;
+  int m = 0;
+  switch (key(c.at[0], c.at[1], c.at[2]) | 0x202020) {
+    case key('j', 'a', 'n'): m = 1; break;
+    case key('f', 'e', 'b'): m = 2; break;
+    case key('m', 'a', 'r'): m = 3; break;
+    case key('a', 'p', 'r'): m = 4; break;
+    case key('m', 'a', 'y'): m = 5; break;
+    case key('j', 'u', 'n'): m = 6; break;
+    case key('j', 'u', 'l'): m = 7; break;
+    case key('a', 'u', 'g'): m = 8; break;
+    case key('s', 'e', 'p'): m = 9; break;
+    case key('o', 'c', 't'): m = 10; break;
+    case key('n', 'o', 'v'): m = 11; break;
+    case key('d', 'e', 'c'): m = 12; break;
+    default: return false;
+  }
+  // A capital and small letters, or all of one case.
+  const bool capital = c.at[0] < 'a', second = c.at[1] < 'a', third = c.at[2] < 'a';
+  if (second != third || (second && !capital)) return false;
+  c.at += 3;
+  month = m;
+  return true;
 }
 
 bool long_month_name(Cursor& c, int& month) {

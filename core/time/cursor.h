@@ -34,8 +34,17 @@ struct Cursor {
     at += text.size();
     return true;
   }
+  bool two_digits(int& value) {
+    if (!more(2)) return false;
+    const unsigned a = static_cast<unsigned char>(at[0]) - unsigned{'0'}, b = static_cast<unsigned char>(at[1]) - unsigned{'0'};
+    if ((a > 9) | (b > 9)) return false;
+    value = static_cast<int>(a * 10 + b);
+    at += 2;
+    return true;
+  }
   // Exactly n digits.
   bool digits(int n, int& value) {
+    if (n == 2) return two_digits(value);
     if (!more(n)) return false;
     int v = 0;
     for (int i = 0; i < n; ++i) {

@@ -10,8 +10,17 @@ using namespace time_scan;
 
 namespace {
 
+// 9:05:00, as it is written with AM and PM.
+bool short_clock(Cursor& c, Civil& t) {
+  Cursor start = c;
+  if (c.digits(1, t.hour) && c.take(':') && c.digits(2, t.minute) && c.take(':') && c.digits(2, t.second))
+    return true;
+  c = start;
+  return false;
+}
+
 const char* numeric_date_time(Cursor c, Civil t, ParsedTime& out) {
-  if (!c.take_any(" T-,") || (c.take(' '), !clock(c, t))) return nullptr;
+  if (!c.take_any(" T-,") || (c.take(' '), !clock(c, t) && !short_clock(c, t))) return nullptr;
   fraction(c, t);
   if (!half_day(c, t)) return nullptr;
   return finish(c, t, zone(c), out);
@@ -160,7 +169,7 @@ const char* scan_any_time(const char* at, const char* end, std::int64_t referenc
   if (size < 8) return nullptr;
   auto letter = [](char c) { return static_cast<unsigned char>((c | 0x20) - 'a') < 26; };
   if (letter(at[0])) {
-    if (at[3] == ',') return scan_mail_time(at, end, out);
+    if (at[3] == ',' || letter(at[3])) return scan_mail_time(at, end, out);
     if (at[3] != ' ') return nullptr;
     return letter(at[4]) ? scan_ctime(at, end, out) : scan_syslog_time(at, end, reference, out);
   }

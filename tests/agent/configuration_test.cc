@@ -122,6 +122,8 @@ TEST(Documents, AreWhatTheProgramWouldWrite) {
       << "run: build/release/dingle schema --reference > docs/configuration.md";
   EXPECT_EQ(file("docs/configuration.schema.json"), configuration_schema())
       << "run: build/release/dingle schema > docs/configuration.schema.json";
+  EXPECT_EQ(file("docs/patterns.md"), pattern_reference())
+      << "run: build/release/dingle patterns --reference > docs/patterns.md";
 }
 
 TEST(Namer, DaysMonthsFieldsAndImplausibleTimes) {

@@ -215,6 +215,121 @@ TEST(Template, SeveralMistakesAreAllReported) {
   EXPECT_EQ(problems.size(), 3u);
 }
 
+INSTANTIATE_TEST_SUITE_P(AnyCase, TemplateMatches,
+                         testing::Values(Case{"{'Error'}: {x}", "eRROR: late", "x=late"},
+                                         Case{"{x}{'END'}", "all end", "x=all "},
+                                         Case{"{x:letters}{'2a'}", "ab2A", "x=ab"},
+                                         Case{"{'it''s'} {x:int}", "IT'S 4", "x=4"},
+                                         Case{"{'error'}", "erro", "column 1"}));
+
+INSTANTIATE_TEST_SUITE_P(
+    Parameters, TemplateMatches,
+    testing::Values(Case{"{s:int(100..599)}", "404", "s=404"}, Case{"{s:int(100..599)}", "600", "column 1"},
+                    Case{"{s:decimal(..1.5)}", "1.5", "s=1.5"},
+                    Case{"{w:word(..4)}{rest}", "Kittiwake", "w=Kitt rest=iwake"},
+                    Case{"{w:word(3..)} {x:int}", "ab 1", "column 3"},
+                    Case{"{at:time(\"%d.%m.%y %H:%M\")} x", "23.11.26 10:00 x", "at=2026-11-23T10:00:00Z"},
+                    Case{"{at:time(order=mdy)}", "03/04/2026 10:00:00", "at=2026-03-04T10:00:00Z"},
+                    Case{"{at:rfc3339(zone=Europe/Stockholm)}", "2026-11-23 10:00:00",
+                         "at=2026-11-23T09:00:00Z"},
+                    Case{"{n:grouped}", "1,234,567", "n=1234567"},
+                    Case{"{n:grouped(separator=\".\")} x", "12.345 x", "n=12345"},
+                    Case{"{n:grouped},{rest}", "1,23", "n=1 rest=23"}));
+
+INSTANTIATE_TEST_SUITE_P(Units, TemplateMatches,
+                         testing::Values(Case{"{d:duration}", "2h45m", "d=9900000000000"},
+                                         Case{"{d:duration} x", "1.5 ms x", "d=1500000"},
+                                         Case{"{d:duration}", "01:02:03.5", "d=3723500000000"},
+                                         Case{"{d:duration}", "PT1M30S", "d=90000000000"},
+                                         Case{"{d:duration}", "17 berths", "column 1"},
+                                         Case{"{s:size}", "1.5 GiB", "s=1610612736"},
+                                         Case{"{s:size}", "10KB", "s=10000"},
+                                         Case{"{p:percent} of", "12.5% of", "p=12.5"},
+                                         Case{"{l:level}", "WRN", "l=WRN"}));
+
+INSTANTIATE_TEST_SUITE_P(
+    Structured, TemplateMatches,
+    testing::Values(Case{"{:csv(ship, berth:int, , place)}", "Tern,4,x,\"Northquay, \"\"west\"\"\"",
+                         "ship=Tern berth=4 place=Northquay, \"west\""},
+                    Case{"{row.:csv(a, b, separator=\";\")} end", "1;2 end", "row.a=1 row.b=2"},
+                    Case{"{row:csv(a:int, b)}", "1,x", "row={\"a\":1,\"b\":\"x\"}"},
+                    Case{"{:csv(a:int, b)}", "x,y", "column 1"}, Case{"{:csv(a:int, b)}", ",y", "b=y"},
+                    Case{"{:csv(a, b)}", "x", "column 1"},
+                    Case{"load {:pairs}", "load crane=7 kg=12.5 state=\"at rest\" on=true",
+                         "crane=7 kg=12.5 state=at rest on=true"},
+                    Case{"{p.:pairs(separator=\"&\")} end", "a=1&b=x end", "p.a=1 p.b=x"},
+                    Case{"{p:pairs(values=text)}", "a=007 b=1", "p={\"a\":\"007\",\"b\":\"1\"}"},
+                    Case{"{m} {:json}", "sent {\"ship\":\"Tern\",\"at\":{\"berth\":4},\"tags\":[1,2]}",
+                         "m=sent ship=Tern at.berth=4 tags=[1,2]"},
+                    Case{"{j.:json(depth=1)} {x:int}", "{\"a\":{\"b\":1}} 7", "x=7 j.a={\"b\":1}"},
+                    Case{"{j:json}!", "[1,{\"a\":2}]!", "j=[1,{\"a\":2}]"},
+                    Case{"{j:json}", "{\"a\":}", "column 1"},
+                    Case{"{:json(in=string)} x", "\"{\\\"a\\\":1}\" x", "a=1"},
+                    Case{"{l:list}", "[tern, 4, \"storm petrel\"]", "l=[\"tern\",4,\"storm petrel\"]"},
+                    Case{"{l:list(int, separator=\"|\", open=\"<\", close=\">\")}", "<1|22>", "l=[1,22]"},
+                    Case{"{l:list(int)}", "[1,x]", "column 1"}, Case{"{l:list}", "[]", "l=[]"},
+                    Case{"{:xml(ship=/call/ship, lat=/call/position/@lat:decimal, any=note)} end",
+                         "<call><position lon=\"1\" lat=\"59.5\"/><x><note>a &amp; "
+                         "b&#33;</note></x><ship>Tern</ship></call> end",
+                         "ship=Tern lat=59.5 any=a & b!"},
+                    Case{"{:xml(a=/b)}", "<b>x</c>", "column 1"},
+                    Case{"{u.:uri}", "https://staff@[2001:db8::7]:8443/a/b?x=1#y",
+                         "u.scheme=https u.user=staff u.address=2001:db8::7 u.port=8443 u.path=/a/b "
+                         "u.query=x=1 u.fragment=y"},
+                    Case{"{u:uri} x", "https://skerry.example/a x", "u=https://skerry.example/a"},
+                    Case{"{peer.:host_port} {p:host_port}", "gate-7:80 192.0.2.7:443",
+                         "peer.host=gate-7 peer.port=80 p=192.0.2.7:443"}));
+
+INSTANTIATE_TEST_SUITE_P(
+    Prefixes, TemplateMatches,
+    testing::Values(Case{"{in.:http_request} {out.:http_request}", "GET /a HTTP/1.1 PUT /b HTTP/2",
+                         "in.http.request.method=GET in.url.original=/a in.network.protocol.version=1.1 "
+                         "out.http.request.method=PUT out.url.original=/b out.network.protocol.version=2"},
+                    Case{"{:exception}", "example.skerry.BerthTaken: berth 4",
+                         "exception.type=example.skerry.BerthTaken exception.message=berth 4"},
+                    Case{"{x.:int}", "5", ""}));
+
+TEST(Template, AGroupThatFailsLeavesNothingBehind) {
+  EXPECT_EQ(result("{[}{:pairs}!{]}{x}", "a=1 b=2"), "x=a=1 b=2");
+  EXPECT_EQ(result("{(}{:csv(a, b)};{|}{c}{)}", "1,2"), "c=1,2");
+}
+
+TEST(Template, TooExpensiveIsSaid) {
+  std::string text;
+  for (int i = 0; i < 40; ++i) text += "{[}{:text}<" + std::to_string(i) + ">{]}";
+  auto t = compile(text + "!");
+  const std::string line(3000, 'a');
+  int expensive = -1;
+  std::vector<Value> values(t->value_count());
+  EXPECT_FALSE(t->match(line, {}, values.data(), &expensive));
+  EXPECT_EQ(expensive, 0);
+  EXPECT_NE(t->explain(line, {}).sentence().find("too expensive"), std::string::npos);
+  auto regex = compile("{a:/(\\w+\\s?)*!/}");
+  expensive = -1;
+  EXPECT_FALSE(regex->match(std::string(2000, 'x') + "?!", {}, values.data(), &expensive));
+  EXPECT_EQ(expensive, 0);
+}
+
+struct AdviceCase {
+  const char *text, *line, *advice;
+};
+class Advices : public testing::TestWithParam<AdviceCase> {};
+TEST_P(Advices, AreGiven) {
+  const PatternLibrary library;
+  EXPECT_EQ(compile(GetParam().text)->advise(GetParam().line, {}, library).sentence(), GetParam().advice);
+}
+INSTANTIATE_TEST_SUITE_P(
+    All, Advices,
+    testing::Values(
+        AdviceCase{"{a:int} {b:int}", "1 x",
+                   "{:word} or {:unspaced} would match here, and then the rest of the line"},
+        AdviceCase{
+            "{a:word} [{b:int}]", "x  [1]",
+            "several blanks stand here: {_} takes a run of them, and then the rest of the line matches"},
+        AdviceCase{"{a:word} of {b:int}", "x (new) of 4",
+                   "with \" (new)\" skipped the rest of the line matches"},
+        AdviceCase{"{a:int} {b:int}", "7 8", ""}));
+
 // The table of patterns in the reference is only as good as its examples.
 TEST(PatternLibrary, ExamplesMatchAndCounterExamplesDoNot) {
   const PatternLibrary library;

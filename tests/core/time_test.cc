@@ -5,6 +5,7 @@
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 #include "core/time/zone.h"
+#include "tests/core/time_table.h"
 
 namespace dingle {
 namespace {
@@ -27,6 +28,69 @@ TEST_P(Times, AreRead) {
   }
   ASSERT_EQ(place, end) << text;
   EXPECT_EQ(format_rfc3339(t.nanoseconds), GetParam().expected) << text;
+}
+
+TEST(TimeTable, EveryWrittenFormHasItsInstant) {
+  for (const WrittenTime& written : kWrittenTimes) {
+    ParsedTime t;
+    const char* end = written.text + std::strlen(written.text);
+    const char* place = scan_any_time(written.text, end, kReference, DayOrder::either, t);
+    const std::string read =
+        place == end && place != written.text ? format_rfc3339(t.nanoseconds) : "no time";
+    EXPECT_EQ(read, written.instant ? written.instant : "no time") << written.text;
+  }
+  EXPECT_GE(std::size(kWrittenTimes), 300u);
+}
+
+struct CustomTime {
+  const char *format, *text, *expected;
+};
+class CustomTimes : public testing::TestWithParam<CustomTime> {};
+TEST_P(CustomTimes, AreRead) {
+  const auto format = TimeFormat::compile(GetParam().format);
+  ASSERT_TRUE(format) << format.problem().message;
+  ParsedTime t;
+  const std::string text = GetParam().text;
+  const char* place = format->scan(text.data(), text.data() + text.size(), kReference, t);
+  EXPECT_EQ(place == text.data() + text.size() ? format_rfc3339(t.nanoseconds) : "no time",
+            GetParam().expected)
+      << text;
+}
+INSTANTIATE_TEST_SUITE_P(
+    Formats, CustomTimes,
+    testing::Values(CustomTime{"%d.%m.%y %H:%M", "23.11.26 10:00", "2026-11-23T10:00:00Z"},
+                    CustomTime{"%m%d/%H%M%S.%f", "1123/100000.125", "2026-11-23T10:00:00.125Z"},
+                    CustomTime{"%m%d/%H%M%S.%f", "1231/100000.1", "2025-12-31T10:00:00.100Z"},
+                    CustomTime{"%e %B %Y, %I:%M %p", "3 March 2026, 12:05 AM", "2026-03-03T00:05:00Z"},
+                    CustomTime{"%e %B %Y, %I:%M %p", "3 March 2026, 13:05 PM", "no time"},
+                    CustomTime{"%F %T %Z", "2026-11-23 10:00:00 CET", "2026-11-23T09:00:00Z"},
+                    CustomTime{"%F %T%z", "2026-11-23 10:00:00-0800", "2026-11-23T18:00:00Z"},
+                    CustomTime{"%Y %j %R", "2024 060 07:30", "2024-02-29T07:30:00Z"},
+                    CustomTime{"%Y %j %R", "2023 366 07:30", "no time"},
+                    CustomTime{"%H:%M:%S", "09:59:00", "2026-11-23T09:59:00Z"},
+                    CustomTime{"%H:%M:%S", "23:59:00", "2026-11-22T23:59:00Z"},
+                    CustomTime{"%s", "1795428000.5", "2026-11-23T10:00:00.500Z"},
+                    CustomTime{"%a %d %b %Y %T", "Mon  23 Nov 2026 10:00:00", "2026-11-23T10:00:00Z"},
+                    CustomTime{"%d%%%m%%%Y %R", "23%11%2026 10:00", "2026-11-23T10:00:00Z"}));
+
+TEST(CustomTimeForms, MistakesAreNamed) {
+  auto problem = [](const char* text) { return TimeFormat::compile(text).problem().message; };
+  EXPECT_EQ(problem("%Q"), "unknown conversion %Q");
+  EXPECT_EQ(problem("%Y%"), "the form ends with a single %");
+  EXPECT_EQ(problem("%m.%d"), "the form has neither a time of day nor a whole date");
+  EXPECT_EQ(problem("%F %I:%M"), "%I is an hour of 12, and needs %p to tell the half of the day");
+}
+
+TEST(TimeProblems, SayWhatIsOutOfRange) {
+  auto why = [](const char* text) {
+    ParsedTime t;
+    scan_any_time(text, text + std::strlen(text), kReference, DayOrder::either, t);
+    return take_time_problem();
+  };
+  EXPECT_EQ(why("2026-11-31T10:00:00Z"), "November 2026 has no day 31");
+  EXPECT_EQ(why("2026-11-30T25:00:00Z"), "there is no hour 25");
+  EXPECT_NE(why("03/04/2026 10:00:00").find("order=dmy or order=mdy"), std::string::npos);
+  EXPECT_EQ(why("2026-11-30T10:00:00Z"), "");
 }
 
 INSTANTIATE_TEST_SUITE_P(

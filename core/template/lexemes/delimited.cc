@@ -1,7 +1,7 @@
 // Cells between separators: CSV columns, and pairs of a key and a value.
 #include <cstring>
 
-#include "core/nearest.h"
+#include "core/name_memo.h"
 #include "core/template/lexemes/parts.h"
 #include "core/template/library.h"
 
@@ -116,21 +116,16 @@ std::shared_ptr<const FieldScan> prepare_csv(ParameterReader& parameters, const 
 class Pairs final : public FieldScan {
  public:
   char separator = ' ', equals = '=';
-  ByteClass ends;
   bool typed = true;
-  ByteClass key_bytes =
-      classes::letters() | classes::digits() | ByteClass::of("_.-@/") | classes::beyond_ascii();
-
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view prefix,
                    Value*) const override {
+    thread_local NameMemo memo;
     const char* p = at;
     const char* behind = nullptr;
     std::size_t count = 0;
-    thread_local std::string name;
     for (;;) {
       const char* key = p;
-      while (p != end && *p != equals && *p != separator && key_bytes.has(static_cast<unsigned char>(*p)))
-        ++p;
+      while (p != end && of_key[static_cast<unsigned char>(*p)]) ++p;
       if (p == key || p == end || *p != equals || ++count > kMostFound) break;
       const std::string_view key_text(key, static_cast<std::size_t>(p - key));
       ++p;
@@ -144,26 +139,30 @@ class Pairs final : public FieldScan {
       }
       if (!quoted) {
         const char* from = p;
-        while (p != end && *p != separator && !ends.has(static_cast<unsigned char>(*p))) ++p;
+        while (p != end && !ends_value[static_cast<unsigned char>(*p)]) ++p;
         text = {from, static_cast<std::size_t>(p - from)};
       }
       behind = p;
-      if (context.found) {
-        FieldId id;
-        if (prefix.empty()) {
-          id = field_id(key_text);
-        } else {
-          name.assign(prefix).append(key_text);
-          id = field_id(name);
-        }
-        if (id != kNoField)
+      if (context.found)
+        if (const FieldId id = memo.id(count - 1, prefix, key_text); id != kNoField)
           context.found->push_back({id, typed && !quoted ? guessed_value(text, context) : Value::text(text)});
-      }
       if (p == end || *p != separator) break;
       while (p != end && (*p == separator || *p == ' ')) ++p;
     }
     return behind;
   }
+  void prepare(const ByteClass& ends) {
+    using namespace classes;
+    const ByteClass keys = letters() | digits() | ByteClass::of("_.-@/") | beyond_ascii();
+    for (unsigned b = 0; b < 256; ++b) {
+      const auto c = static_cast<unsigned char>(b);
+      of_key[b] = keys.has(c) && static_cast<char>(c) != equals && static_cast<char>(c) != separator;
+      ends_value[b] = ends.has(c) || static_cast<char>(c) == separator;
+    }
+  }
+
+ private:
+  bool of_key[256] = {}, ends_value[256] = {};
 };
 
 std::shared_ptr<const FieldScan> prepare_pairs(ParameterReader& parameters, const FieldScanMaking& making) {
@@ -172,7 +171,7 @@ std::shared_ptr<const FieldScan> prepare_pairs(ParameterReader& parameters, cons
   pairs->equals = parameters.byte("equals", '=');
   const std::string values = parameters.text("values", "typed");
   pairs->typed = values != "text";
-  pairs->ends = making.ends;
+  pairs->prepare(making.ends);
   parameters.finish({"separator", "equals", "values"});
   return pairs;
 }
