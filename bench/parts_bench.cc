@@ -57,15 +57,17 @@ const Layouts& layouts() {
     for (unsigned n = 0; n < kLines; ++n) {
       l.text += makers[random() % 200](n);
       ends_mixed.push_back(l.text.size());
+      l.text += '\n';
     }
     for (unsigned n = 0; n < kLines; ++n) {
       l.text += makers[0](n);
       ends_alone.push_back(l.text.size());
+      l.text += '\n';
     }
     l.text.append(kReadAhead, '\0');
     std::size_t from = 0;
-    for (std::size_t end : ends_mixed) l.mixed.emplace_back(l.text.data() + from, end - from), from = end;
-    for (std::size_t end : ends_alone) l.alone.emplace_back(l.text.data() + from, end - from), from = end;
+    for (std::size_t end : ends_mixed) l.mixed.emplace_back(l.text.data() + from, end - from), from = end + 1;
+    for (std::size_t end : ends_alone) l.alone.emplace_back(l.text.data() + from, end - from), from = end + 1;
     return l;
   }();
   return all;

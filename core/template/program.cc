@@ -19,7 +19,7 @@ void TextScan::prepare(const ByteClass& bytes) {
   is_short = !bytes.has('/') && !bytes.has(' ');
   if (ends.size() == 1)
     for (std::size_t k = 1; k < std::min<std::size_t>(8, ends[0].text.size()); ++k)
-      if (ends[0].text[k] != ends[0].text[0]) other_byte = k;
+      if (ends[0].text[k] != ends[0].text[0]) other_byte = static_cast<std::uint32_t>(k);
   int stops = 0;
   for (unsigned b = 0; b < 256; ++b) {
     const auto c = static_cast<unsigned char>(b);
@@ -30,7 +30,7 @@ void TextScan::prepare(const ByteClass& bytes) {
         });
     flags[b] = static_cast<std::uint8_t>((bytes.has(c) ? 1 : 0) | (end_here ? 2 : 0));
     if (flags[b] == 1) continue;
-    only_stop = ++stops == 1 ? static_cast<int>(b) : -1;
+    only_stop = static_cast<std::int16_t>(++stops == 1 ? static_cast<int>(b) : -1);
     (b < 0x80 ? low : high)[b & 15] |= static_cast<std::uint8_t>(1u << ((b >> 4) & 7));
   }
 }

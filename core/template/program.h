@@ -26,17 +26,18 @@ struct EndLiteral {
 };
 
 // Bytes of a class up to the first place where something that may follow starts.
-struct TextScan {
-  std::uint8_t flags[256] = {};       // bit 0: of the class; bit 1: an end may start here
+struct alignas(64) TextScan {
+  // What a scan reads as a rule lies in one cache line.
   alignas(16) std::uint8_t low[16];   // the stop bytes (not of the class, or an end may start there) as two
   alignas(16) std::uint8_t high[16];  // tables by the low four bits, for bytes below and from 0x80
-  std::vector<EndLiteral> ends;       // that start with a byte of the class; others need no look
-  ByteClass delimiters;               // single bytes that may follow (blanks)
   std::size_t at_least = 0;
+  std::uint32_t other_byte = 0;  // of the only end, within its first eight: one that differs from the first; or 0
+  std::int16_t only_stop = -1;   // the only stop byte, if there is just one
+  bool is_short = false;         // as a rule: a word rather than a path or a sentence
+  std::vector<EndLiteral> ends;  // that start with a byte of the class; others need no look
   std::size_t at_most = SIZE_MAX;
-  int only_stop = -1;     // the only stop byte, if there is just one
-  std::size_t other_byte = 0;  // of the only end, within its first eight: one that differs from the first; or 0
-  bool is_short = false;  // as a rule: a word rather than a path or a sentence
+  ByteClass delimiters;          // single bytes that may follow (blanks)
+  std::uint8_t flags[256] = {};  // bit 0: of the class; bit 1: an end may start here
   std::string description;
   void prepare(const ByteClass& bytes);  // fills the tables from the rest
   bool ends_by_class() const { return ends.empty() && delimiters.empty(); }

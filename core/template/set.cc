@@ -12,11 +12,22 @@ namespace {
 constexpr std::size_t kGram = 4;       // bytes of a required literal that are looked up
 constexpr std::size_t kFewOthers = 6;  // so many free beginnings are tried without looking for their literals
 constexpr std::uint32_t kBuckets = 4096;
+constexpr std::size_t kManyLiterals = 6;  // from so many on they are looked up by several bytes
 
 std::uint32_t bucket_of(const char* p) {
   std::uint32_t v;
   std::memcpy(&v, p, kGram);
   return v * 2654435761u >> 20;
+}
+
+// Up to eight bytes as a number.
+std::uint64_t key_at(const char* p, std::size_t length) {
+  std::uint64_t key = 0;
+  std::memcpy(&key, p, length);
+  return key;
+}
+std::size_t slot_of(std::uint64_t key, std::size_t size) {
+  return static_cast<std::size_t>(key * 0x9E3779B97F4A7C15ull >> 40) & (size - 1);
 }
 
 bool shareable(Element::Op op) {
@@ -175,9 +186,38 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
     else
       same->push_back(p);
   }
+  std::vector<Place> literals;
+  for (const auto& [byte, group] : by_byte) literals.insert(literals.end(), group.begin(), group.end());
+  std::size_t key_length = literals.size() < kManyLiterals ? 0 : 8;
+  for (const Place& p : literals)
+    key_length = std::min(key_length, program(p).literals[program(p).elements[p.element].operand].size() - p.used);
+  if (key_length >= 2) {
+    by_byte.clear();
+    std::map<std::uint64_t, std::vector<Place>> by_key;
+    for (Place p : literals) {
+      const Element& own = program(p).elements[p.element];
+      const std::string& text = program(p).literals[own.operand];
+      const std::uint64_t key = key_at(text.data() + p.used, key_length);
+      p.used += static_cast<std::uint32_t>(key_length);
+      if (p.used == text.size()) p.element = own.next, p.used = 0;
+      by_key[key].push_back(p);
+    }
+    for (auto& [key, group] : by_key)  // the templates stay in their order
+      std::sort(group.begin(), group.end(), [](const Place& a, const Place& b) { return a.which < b.which; });
+    node.key_length = static_cast<std::uint32_t>(key_length);
+    std::size_t size = 4;
+    while (size < 2 * by_key.size()) size *= 2;
+    node.keyed.resize(size);
+    for (auto& [key, group] : by_key) {
+      std::size_t slot = slot_of(key, size);
+      while (node.keyed[slot].used != 0) slot = (slot + 1) & (size - 1);
+      node.keyed[slot] = {key, build(std::move(group)), 1};
+    }
+  }
+  if (!by_byte.empty()) node.places = std::make_unique<std::array<std::uint16_t, 256>>();
   for (auto& [byte, group] : by_byte) {
-    node.bytes += static_cast<char>(byte);
     node.by_byte.push_back(build(std::move(group)));
+    (*node.places)[byte] = static_cast<std::uint16_t>(node.by_byte.size());
   }
   const bool many = otherwise.size() > kFewOthers;
   for (auto& group : otherwise) {
@@ -278,19 +318,30 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
     if (at == nullptr) return;
   }
   std::int32_t literal = -1;
-  if (!node.bytes.empty() && at != s.end) {
-    const std::size_t place = node.bytes.find(*at);
-    if (place != std::string::npos) literal = static_cast<std::int32_t>(node.by_byte[place]);
+  const char* literal_at = at;
+  if (node.key_length != 0 && s.end - at >= static_cast<std::ptrdiff_t>(node.key_length)) {
+    const std::uint64_t key = s.end - at >= 8 ? key_at(at, 8) & (~std::uint64_t{0} >> (64 - 8 * node.key_length))
+                                              : key_at(at, node.key_length);
+    const std::size_t size = node.keyed.size();
+    for (std::size_t slot = slot_of(key, size); node.keyed[slot].used != 0; slot = (slot + 1) & (size - 1))
+      if (node.keyed[slot].key == key) {
+        literal = static_cast<std::int32_t>(node.keyed[slot].child);
+        literal_at = at + node.key_length;
+        break;
+      }
+  } else if (node.places && at != s.end) {
+    if (const std::uint16_t place = (*node.places)[static_cast<unsigned char>(*at)]; place != 0)
+      literal = static_cast<std::int32_t>(node.by_byte[place - 1u]);
   }
   bool done = literal < 0;
   for (std::uint32_t child : node.others) {
     if (!done && nodes_[static_cast<std::size_t>(literal)].least < nodes_[child].least) {
-      visit(nodes_[static_cast<std::size_t>(literal)], at, walk);
+      visit(nodes_[static_cast<std::size_t>(literal)], literal_at, walk);
       done = true;
     }
     visit(nodes_[child], at, walk);
   }
-  if (!done) visit(nodes_[static_cast<std::size_t>(literal)], at, walk);
+  if (!done) visit(nodes_[static_cast<std::size_t>(literal)], literal_at, walk);
 }
 
 int TemplateSet::match(std::string_view line, const MatchContext& context, std::vector<Value>& values,

@@ -10,6 +10,7 @@
 // number of templates.
 #pragma once
 
+#include <array>
 #include <memory>
 #include <string>
 #include <utility>
@@ -52,8 +53,16 @@ class TemplateSet {
     std::int32_t leaf = -1;              // the template that ends here
     std::size_t clear_from = 0;          // leaf: slots from here on are cleared first
     std::int32_t required = -1;          // leaf: index of the literal that must be in the line
-    std::string bytes;                   // with which the literals of these children begin:
-    std::vector<std::uint32_t> by_byte;  // one for each of them
+    // Children by the byte with which their literal goes on: 0 or the place in `by_byte`, counted from 1.
+    std::unique_ptr<std::array<std::uint16_t, 256>> places;
+    std::vector<std::uint32_t> by_byte;
+    // Where there are many: children by the next bytes of their literal, up to eight, in a hash table.
+    struct Keyed {
+      std::uint64_t key = 0;
+      std::uint32_t child = 0, used = 0;
+    };
+    std::vector<Keyed> keyed;    // its size is a power of two
+    std::uint32_t key_length = 0;  // bytes; 0: there are none
     std::vector<std::uint32_t> others;   // children that begin otherwise, by `least`
   };
   struct Walk;
