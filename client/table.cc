@@ -160,17 +160,38 @@ void print_rows(const Client& client, const std::vector<Column>& columns, const 
   }
 }
 
-std::string coloured_template(const Client& client, const std::string& text) {
-  std::string out;
+std::string coloured_template(const Client& client, const std::string& text, std::size_t width,
+                              std::size_t indent) {
+  // Which bytes are part of a capture or another form in braces.
+  std::vector<bool> inside(text.size(), false);
   for (std::size_t i = 0; i < text.size();) {
-    const std::size_t brace = text.find('{', i);
-    out += text.substr(i, brace - i);
-    if (brace == std::string::npos) break;
-    std::size_t close = text.find('}', brace);
-    if (text.compare(brace, 3, "{:/") == 0) close = text.find("/}", brace) + 1;
-    if (close == std::string::npos) close = text.size() - 1;
-    out += paint(client, "36", text.substr(brace, close - brace + 1));
+    if (text[i] != '{' || text.compare(i, 2, "{{") == 0) {
+      i += text.compare(i, 2, "{{") == 0 ? 2 : 1;
+      continue;
+    }
+    const std::size_t slash = text.find(":/", i), brace = text.find('}', i);
+    std::size_t close = slash < brace ? text.find("/}", slash) : brace;
+    if (close != std::string::npos && slash < brace) ++close;
+    close = std::min(close, text.size() - 1);
+    for (std::size_t k = i; k <= close; ++k) inside[k] = true;
     i = close + 1;
+  }
+  std::string out;
+  std::size_t column = 0;
+  for (std::size_t i = 0; i < text.size();) {
+    std::size_t end = i;
+    while (end < text.size() && inside[end] == inside[i] && (width == 0 || column + (end - i) < width)) ++end;
+    if (end == i) {
+      out += "\n" + std::string(indent, ' ');
+      column = 0;
+      continue;
+    }
+    // Not within a character of several bytes.
+    while (end < text.size() && (static_cast<unsigned char>(text[end]) & 0xC0) == 0x80) ++end;
+    const std::string piece = text.substr(i, end - i);
+    out += inside[i] ? paint(client, "36", piece) : piece;
+    column += end - i;
+    i = end;
   }
   return out;
 }

@@ -51,7 +51,7 @@ int run(const Client& client, const std::string& file) {
   for (std::size_t i = 0; i < draft.templates.size(); ++i) {
     const DraftTemplate& t = draft.templates[i];
     std::cout << paint(client, "1", fmt::format("{:>2}", i + 1)) << "  " << percent(t.lines) << "  "
-              << coloured_template(client, one_line(t.text))
+              << coloured_template(client, one_line(t.text), std::max<std::size_t>(40, client.width - 14), 13)
               << (t.layout.empty() ? "" : paint(client, "2", "  " + t.layout)) << "\n    "
               << std::string(9, ' ')
               << paint(client, "2",

@@ -41,11 +41,11 @@ const CommandRegistration registration(
         std::vector<Json> rows;
         for (const Pattern* p : library->in_order()) {
           if (p->name.find(o->part) == std::string::npos) continue;
-          const char* form = p->form == PatternForm::lexeme  ? "typed"
-                             : p->form == PatternForm::text  ? "text"
-                             : p->form == PatternForm::regex ? "regex"
+          const char* form = p->form == PatternForm::lexeme   ? "typed"
+                             : p->form == PatternForm::text   ? "text"
+                             : p->form == PatternForm::regex  ? "regex"
                              : p->form == PatternForm::fields ? "fields"
-                                                             : "template";
+                                                              : "template";
           rows.push_back({{"name", p->name},
                           {"type", kind_name(p->kind)},
                           {"form", form},

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
+#include <algorithm>
 #include <chrono>
 #include <iostream>
 #include <thread>
@@ -73,14 +74,36 @@ void print_match(const Client& client, const TriedLine& line, const TemplateSet&
   }
 }
 
-void print_mismatch(const Client& client, const TriedLine& line, const TemplateSet& set) {
+// Lines that fail in the same way are shown once.
+struct Failure {
+  TriedLine line;
+  std::vector<std::size_t> others;  // numbers of the further ones
+  std::size_t count = 1;
+  bool same(const TriedLine& other) const {
+    return line.nearest == other.nearest && line.mismatch.expected == other.mismatch.expected &&
+           line.mismatch.detail == other.mismatch.detail && line.advice.sentence() == other.advice.sentence();
+  }
+};
+
+void print_mismatch(const Client& client, const Failure& failure, const TemplateSet& set) {
+  const TriedLine& line = failure.line;
   const Mismatch& m = line.mismatch;
-  std::cout << paint(client, "1;31", "line " + std::to_string(line.number) + " does not match")
-            << (set.size() > 1
-                    ? paint(client, "2", "; template " + std::to_string(line.nearest + 1) + " came furthest")
-                    : "")
-            << "\n";
+  std::cout << paint(client, "1;31", "line " + std::to_string(line.number) + " does not match");
+  if (!failure.others.empty()) {
+    std::string numbers;
+    for (std::size_t i = 0; i < failure.others.size(); ++i)
+      numbers += (i == 0 ? "" : ", ") + std::to_string(failure.others[i]);
+    if (failure.count > failure.others.size() + 1) numbers += ", ...";
+    std::cout << paint(client, "2",
+                       "; nor do, in the same way, " +
+                           with_thousands(static_cast<std::int64_t>(failure.count - 1)) +
+                           " more: " + numbers);
+  }
+  if (set.size() > 1)
+    std::cout << paint(client, "2", "; template " + std::to_string(line.nearest + 1) + " came furthest");
+  std::cout << "\n";
   constexpr std::size_t kBefore = 70, kAfter = 50;  // characters shown around the place
+  const std::size_t width = std::max<std::size_t>(60, client.width - 2);
   std::string before = one_line(valid_utf8(line.text.substr(0, m.offset))),
               after = one_line(valid_utf8(line.text.substr(std::min(m.offset, line.text.size()))));
   if (display_width(before) > kBefore) {
@@ -88,17 +111,23 @@ void print_mismatch(const Client& client, const TriedLine& line, const TemplateS
     while (from < before.size() && (static_cast<unsigned char>(before[from]) & 0xC0) == 0x80) ++from;
     before = "…" + before.substr(from);
   }
-  std::cout << "  " << before << paint(client, "1;31", cut_to_width(after, kAfter)) << "\n  "
-            << std::string(display_width(before), ' ') << paint(client, "1;31", "^") << " "
-            << one_line(valid_utf8(m.sentence())) << "\n";
+  const std::string sentence = one_line(valid_utf8(m.sentence()));
+  const std::size_t column = display_width(before);
+  std::cout << "  " << before << paint(client, "1;31", cut_to_width(after, kAfter)) << "\n  ";
+  if (column + 4 + display_width(sentence) <= width)
+    std::cout << std::string(column, ' ') << paint(client, "1;31", "^") << " " << sentence << "\n";
+  else  // there is no room behind the caret
+    std::cout << std::string(column, ' ') << paint(client, "1;31", "^") << "\n    "
+              << cut_to_width(sentence, width - 4) << "\n";
   if (const std::string advice = line.advice.sentence(); !advice.empty())
-    std::cout << "    " << paint(client, "33", "= " + one_line(valid_utf8(advice))) << "\n";
+    std::cout << "    " << paint(client, "33", cut_to_width("= " + one_line(valid_utf8(advice)), width - 4))
+              << "\n";
   if (m.so_far.empty()) return;
-  std::cout << "    " << paint(client, "2", "before it: ");
+  std::string fields;
   for (std::size_t i = 0; i < m.so_far.size(); ++i)
-    std::cout << (i ? ", " : "") << m.so_far[i].first << " = "
-              << cut_to_width(one_line(valid_utf8(m.so_far[i].second.to_string())), 30);
-  std::cout << "\n";
+    fields += (i ? ", " : "") + m.so_far[i].first + " = " +
+              cut_to_width(one_line(valid_utf8(m.so_far[i].second.to_string())), 30);
+  std::cout << "    " << paint(client, "2", "before it: ") << cut_to_width(fields, width - 16) << "\n";
 }
 
 void print_summary(const Client& client, const TrialSummary& s, const TemplateSet& set) {
@@ -217,7 +246,8 @@ int run_once(const Client& client, const TryOptions& o) {
   const bool people = client.output == OutputForm::table;
   constexpr std::size_t kMostAdvised = 100, kShowAll = 20, kShownMatches = 3, kShownMismatches = 10;
   TrialSummary summary;
-  std::vector<TriedLine> failing, matching;
+  std::vector<Failure> failing;
+  std::vector<TriedLine> matching;
   std::vector<Json> rows;
   std::vector<std::unique_ptr<Arena>> arenas;
   std::size_t number = 0;
@@ -236,9 +266,20 @@ int run_once(const Client& client, const TryOptions& o) {
       if (!o.summary) rows.push_back(json_of(tried));
       continue;
     }
-    auto& kept = tried.which >= 0 ? matching : failing;
-    if (kept.size() < std::max(o.show, kShowAll)) {
-      kept.push_back(std::move(tried));
+    if (tried.which < 0) {
+      auto same =
+          std::find_if(failing.begin(), failing.end(), [&](const Failure& f) { return f.same(tried); });
+      constexpr std::size_t kNumbersShown = 8;
+      if (same != failing.end()) {
+        ++same->count;
+        if (same->others.size() < kNumbersShown) same->others.push_back(tried.number);
+        continue;
+      }
+      if (failing.size() == std::max(o.show, kShowAll)) continue;
+      failing.push_back({std::move(tried), {}, 1});
+      arenas.push_back(std::move(arena));
+    } else if (matching.size() < std::max(o.show, kShowAll)) {
+      matching.push_back(std::move(tried));
       arenas.push_back(std::move(arena));
     }
   }
@@ -266,12 +307,14 @@ int run_once(const Client& client, const TryOptions& o) {
     const bool few = summary.matched + summary.unmatched <= kShowAll;
     const std::size_t mismatches = o.show ? o.show : few ? kShowAll : kShownMismatches;
     const std::size_t matches = o.show ? o.show : few ? kShowAll : kShownMatches;
-    for (std::size_t i = 0; i < std::min(mismatches, failing.size()); ++i)
+    std::size_t told = 0;
+    for (std::size_t i = 0; i < std::min(mismatches, failing.size()); ++i) {
       print_mismatch(client, failing[i], set);
-    if (summary.unmatched > mismatches)
+      told += failing[i].count;
+    }
+    if (summary.unmatched > told)
       std::cout << paint(client, "2",
-                         "  ... and " +
-                             with_thousands(static_cast<std::int64_t>(summary.unmatched - mismatches)) +
+                         "  ... and " + with_thousands(static_cast<std::int64_t>(summary.unmatched - told)) +
                              " more that do not match")
                 << "\n";
     for (std::size_t i = 0; i < std::min(matches, matching.size()); ++i)

@@ -46,7 +46,9 @@ int run(const Client& client, const std::string& pipeline, std::size_t limit) {
               << paint(client, "1;31", "^ ") << s["reason"].get<std::string>() << "\n";
     for (const Json& draft : s["drafts"])
       std::cout << "  " << paint(client, "2", "draft: ")
-                << coloured_template(client, one_line(draft.get<std::string>())) << "\n";
+                << coloured_template(client, one_line(draft.get<std::string>()),
+                                     std::max<std::size_t>(40, client.width - 10), 9)
+                << "\n";
     std::cout << "\n";
   }
   const std::size_t known = answer.body["shapes_known"].get<std::size_t>();

@@ -232,7 +232,7 @@ class Drafter {
       texts_.push_back({text, "CSV"});
       if (header)
         draft_.notes.push_back(
-            "the first line names the columns; it matches no template, or drop it by its text");
+            "the first line names the columns: its template only keeps it from being unmatched; a `drop` step takes it away");
       if (!header) draft_.notes.push_back("no line names the columns: give them names");
       if (!unmatched(lines_).empty() && header)
         texts_.push_back({escaped_literal(lines_[0]), "names of columns"});

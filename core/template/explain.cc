@@ -391,6 +391,7 @@ std::vector<Described> Template::describe() const {
     Described d;
     d.depth = ends.size();
     d.source = text_.substr(e.offset, e.length);
+    if (e.op == Element::Op::literal) d.source = shown(program_.literals[e.operand]);
     auto ending = [&](const TextScan& scan) {
       std::string text;
       for (const EndLiteral& end : scan.ends)
