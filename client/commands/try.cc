@@ -30,7 +30,7 @@ struct TryOptions {
 };
 
 // The colours of fields, in turn.
-constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95", "91"};
+constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95", "34"};
 const char* color_of(std::size_t slot) { return kColors[slot % std::size(kColors)]; }
 
 // The line with each field's text in the field's colour.
@@ -199,6 +199,10 @@ std::vector<std::shared_ptr<const Template>> compile_all(const Client& client, c
       std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
                           texts.size() == 1 ? "template" : "template " + std::to_string(i + 1), texts[i],
                           client.color);
+    if (t)
+      for (const Problem& p : t->warnings())
+        std::cerr << render({false, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
+                            "template", texts[i], client.color);
     ok = ok && t;
     all.push_back(std::move(t));
   }

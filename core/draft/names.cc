@@ -158,6 +158,9 @@ std::string DraftNames::name_for(const Token& token, std::string_view before, st
     if (!behind.empty() && after[0] == ' ' && !empty_word(behind[0]) && token.kind == Form::integer)
       name = conventional(behind[0]);
   }
+  const bool number = token.kind == Form::integer || token.kind == Form::decimal;
+  if (number && (name.ends_with(".address") || name.ends_with(".name") || name == "severity" || name == "at"))
+    name = "number";  // the conventions mean something else by that word
   if (token.kind == Form::duration) {
     // The word right before it, if it says anything: held 8 h.
     const bool beside =

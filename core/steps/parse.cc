@@ -145,6 +145,8 @@ bool compile_all(const StepMaking& m, const Node& node, TemplateOptions options,
     std::vector<Problem> problems;
     auto compiled = Template::compile(at.scalar, m.patterns, options, problems);
     for (const Problem& p : problems) m.findings.error_within(at, p);
+    if (compiled)
+      for (const Problem& p : compiled->warnings()) m.findings.warning(at, p.message, p.hint);
     ok = ok && compiled;
     to.push_back(std::move(compiled));
     texts.push_back(at.scalar);

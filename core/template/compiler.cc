@@ -165,8 +165,27 @@ std::int16_t TemplateCompiler::slot(const std::string& name, Kind kind, const Pa
 }
 
 void TemplateCompiler::sequence(const std::vector<Part>& parts, const Starters& after, const Origin& origin) {
-  for (std::size_t i = 0; i < parts.size() && program_.elements.size() <= kMostElements; ++i)
+  for (std::size_t i = 0; i < parts.size() && program_.elements.size() <= kMostElements; ++i) {
+    if (i + 1 < parts.size()) never_matches(parts[i], parts[i + 1], origin);
     part(parts[i], starters(parts, i + 1, after), origin);
+  }
+}
+
+// A number takes all digits there are, so that a literal which begins with one can never stand behind it.
+void TemplateCompiler::never_matches(const Part& p, const Part& next, const Origin& origin) {
+  if (p.form != Part::Form::capture || next.form != Part::Form::literal) return;
+  const Pattern* pattern = library_.find(p.text);
+  if (pattern == nullptr || pattern->form != PatternForm::lexeme) return;
+  const ByteClass taken = pattern->name == "hex" ? classes::hex()
+                          : pattern->name == "int" || pattern->name == "port" || pattern->name == "decimal" ||
+                                  pattern->name == "grouped"
+                              ? classes::digits()
+                              : ByteClass();
+  if (taken.has(static_cast<unsigned char>(next.text[0])))
+    bad("this can never match: {" + p.field + ":" + p.text + "} takes every digit, and \"" + next.text +
+            "\" behind it begins with one",
+        "put something between them, or take a fixed number of digits with {" + p.field + ":digits(..3)}", p,
+        origin);
 }
 
 void TemplateCompiler::part(const Part& p, const Starters& after, const Origin& origin) {
@@ -222,6 +241,19 @@ void TemplateCompiler::regex(const std::string& source, Kind kind, const std::st
     else
       problems_.push_back({problem.message, problem.hint, source_offset + problem.offset, problem.length});
     return;
+  }
+  if (const Regex::Lint lint = compiled->lint(); !lint.message.empty()) {
+    const bool here = !origin.nested && p.form == Part::Form::regex;
+    out_.warnings_.push_back(
+        {lint.message,
+         "make the inner or the outer one possessive (`++`, `*+`), or end the group with text "
+         "that must be there",
+         here            ? source_offset + lint.offset
+         : origin.nested ? origin.offset
+                         : p.offset,
+         here            ? lint.length
+         : origin.nested ? origin.length
+                         : p.length});
   }
   program_.regexes.push_back({std::move(*compiled), kind, description});
   std::int16_t s = slot(p.field, kind, p, origin);

@@ -34,6 +34,7 @@ class TemplateCompiler {
   void sequence(const std::vector<Part>& parts, const Starters& after, const Origin& origin);
   void part(const Part& p, const Starters& after, const Origin& origin);
   void capture(const Part& p, const Starters& after, const Origin& origin);
+  void never_matches(const Part& p, const Part& next, const Origin& origin);
   void group(const Part& p, const Starters& after, const Origin& origin);
   void regex(const std::string& source, Kind kind, const std::string& description, const Part& p,
              const Origin& origin, std::size_t source_offset);

@@ -31,7 +31,8 @@ struct alignas(64) TextScan {
   alignas(16) std::uint8_t low[16];   // the stop bytes (not of the class, or an end may start there) as two
   alignas(16) std::uint8_t high[16];  // tables by the low four bits, for bytes below and from 0x80
   std::size_t at_least = 0;
-  std::uint32_t other_byte = 0;  // of the only end, within its first eight: one that differs from the first; or 0
+  std::uint32_t other_byte =
+      0;  // of the only end, within its first eight: one that differs from the first; or 0
   std::int16_t only_stop = -1;   // the only stop byte, if there is just one
   bool is_short = false;         // as a rule: a word rather than a path or a sentence
   std::vector<EndLiteral> ends;  // that start with a byte of the class; others need no look

@@ -4,6 +4,7 @@
 #include <pcre2.h>
 
 #include <algorithm>
+#include <vector>
 
 namespace dingle {
 namespace {
@@ -110,12 +111,90 @@ Result<Regex> Regex::compile(std::string_view pattern, Where where) {
   return regex;
 }
 
+// A repetition without bound within another one, with nothing behind it in the group that must be there:
+// (a+)+, (\\w+ ?)*. Every way to share the text between the two is tried before the regex fails.
+Regex::Lint Regex::lint() const {
+  struct Group {
+    std::size_t offset;
+    bool atomic;
+    bool ambiguous = false;  // ends with an unbounded repetition, maybe followed by parts that may be missing
+  };
+  std::vector<Group> open;
+  const std::string& r = source_;
+  auto quantifier = [&](std::size_t& i, bool& unbounded, bool& optional, bool& possessive) {
+    unbounded = optional = possessive = false;
+    if (i >= r.size()) return;
+    if (r[i] == '*') {
+      unbounded = optional = true, ++i;
+    } else if (r[i] == '+') {
+      unbounded = true, ++i;
+    } else if (r[i] == '?') {
+      optional = true, ++i;
+    } else if (r[i] == '{') {
+      const std::size_t close = r.find('}', i);
+      if (close == std::string::npos || r.find_first_not_of("0123456789,", i + 1) < close) return;
+      unbounded = r[close - 1] == ',';
+      optional = r[i + 1] == '0' || r[i + 1] == ',';
+      i = close + 1;
+    } else {
+      return;
+    }
+    if (i < r.size() && r[i] == '+')
+      possessive = true, ++i;
+    else if (i < r.size() && r[i] == '?')
+      ++i;
+  };
+  for (std::size_t i = 0; i < r.size();) {
+    const std::size_t begin = i;
+    bool group_ended = false;
+    Group ended{0, false};
+    if (r[i] == '\\') {
+      i += 2;
+    } else if (r[i] == '[') {
+      i += r.compare(i + 1, 2, "^]") == 0 ? 3 : r.compare(i + 1, 1, "]") == 0 ? 2 : 1;
+      while (i < r.size() && r[i] != ']') i += r[i] == '\\' ? 2 : 1;
+      ++i;
+    } else if (r[i] == '(') {
+      open.push_back({i, r.compare(i, 3, "(?>") == 0});
+      ++i;
+      if (i < r.size() && r[i] == '?') {
+        while (i < r.size() && r[i] != ':' && r[i] != '>' && r[i] != '=' && r[i] != '!' && r[i] != ')') ++i;
+        if (i < r.size() && r[i] != ')') ++i;
+      }
+      continue;
+    } else if (r[i] == ')') {
+      ++i;
+      if (open.empty()) continue;
+      ended = open.back();
+      open.pop_back();
+      group_ended = true;
+    } else if (r[i] == '|') {
+      ++i;  // what ends an alternative counts as what ends the group
+      continue;
+    } else {
+      ++i;
+    }
+    bool unbounded, optional, possessive;
+    quantifier(i, unbounded, optional, possessive);
+    if (group_ended && ended.ambiguous && !ended.atomic && unbounded && !possessive)
+      return {"an unbounded repetition within another: the regex may try very many ways before it fails",
+              ended.offset, i - ended.offset};
+    if (open.empty()) continue;
+    const bool inner = (unbounded && !possessive) || (group_ended && ended.ambiguous && !ended.atomic);
+    if (inner)
+      open.back().ambiguous = true;
+    else if (!optional && begin < i)
+      open.back().ambiguous = false;
+  }
+  return {};
+}
+
 Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_t* to) const {
   PerThread& mine = per_thread();
   auto* code = static_cast<const pcre2_code*>(code_.get());
   const char* subject = text.data() ? text.data() : "";
-  pcre2_set_match_limit(mine.context,
-                        static_cast<std::uint32_t>(std::min<std::size_t>(kMostLimit, kLeastLimit + kLimitPerByte * text.size())));
+  pcre2_set_match_limit(mine.context, static_cast<std::uint32_t>(std::min<std::size_t>(
+                                          kMostLimit, kLeastLimit + kLimitPerByte * text.size())));
   int n =
       pcre2_match(code, reinterpret_cast<PCRE2_SPTR>(subject), text.size(), 0, 0, mine.data, mine.context);
   if (n == PCRE2_ERROR_NOMATCH) return Outcome::no_match;

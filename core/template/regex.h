@@ -28,6 +28,12 @@ class Regex {
   // What a match may start with; any byte if the engine cannot tell or the regex may match nothing.
   const ByteClass& first() const { return first_; }
   const std::string& source() const { return source_; }
+  // Why the regex may go over a text in very many ways ("" if it does not look so), and where in it.
+  struct Lint {
+    std::string message;
+    std::size_t offset = 0, length = 0;
+  };
+  Lint lint() const;
 
  private:
   std::shared_ptr<const void> code_;  // pcre2_code

@@ -190,7 +190,8 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
   for (const auto& [byte, group] : by_byte) literals.insert(literals.end(), group.begin(), group.end());
   std::size_t key_length = literals.size() < kManyLiterals ? 0 : 8;
   for (const Place& p : literals)
-    key_length = std::min(key_length, program(p).literals[program(p).elements[p.element].operand].size() - p.used);
+    key_length =
+        std::min(key_length, program(p).literals[program(p).elements[p.element].operand].size() - p.used);
   if (key_length >= 2) {
     by_byte.clear();
     std::map<std::uint64_t, std::vector<Place>> by_key;
@@ -320,8 +321,9 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
   std::int32_t literal = -1;
   const char* literal_at = at;
   if (node.key_length != 0 && s.end - at >= static_cast<std::ptrdiff_t>(node.key_length)) {
-    const std::uint64_t key = s.end - at >= 8 ? key_at(at, 8) & (~std::uint64_t{0} >> (64 - 8 * node.key_length))
-                                              : key_at(at, node.key_length);
+    const std::uint64_t key = s.end - at >= 8
+                                  ? key_at(at, 8) & (~std::uint64_t{0} >> (64 - 8 * node.key_length))
+                                  : key_at(at, node.key_length);
     const std::size_t size = node.keyed.size();
     for (std::size_t slot = slot_of(key, size); node.keyed[slot].used != 0; slot = (slot + 1) & (size - 1))
       if (node.keyed[slot].key == key) {

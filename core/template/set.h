@@ -47,12 +47,12 @@ class TemplateSet {
     std::uint32_t which, element, used;
   };
   struct Node {
-    std::string lead;                    // literal text that comes first
-    std::unique_ptr<Program> program;    // what all templates below go on with; nullptr: nothing
-    std::uint32_t least = 0;             // the first of the templates below
-    std::int32_t leaf = -1;              // the template that ends here
-    std::size_t clear_from = 0;          // leaf: slots from here on are cleared first
-    std::int32_t required = -1;          // leaf: index of the literal that must be in the line
+    std::string lead;                  // literal text that comes first
+    std::unique_ptr<Program> program;  // what all templates below go on with; nullptr: nothing
+    std::uint32_t least = 0;           // the first of the templates below
+    std::int32_t leaf = -1;            // the template that ends here
+    std::size_t clear_from = 0;        // leaf: slots from here on are cleared first
+    std::int32_t required = -1;        // leaf: index of the literal that must be in the line
     // Children by the byte with which their literal goes on: 0 or the place in `by_byte`, counted from 1.
     std::unique_ptr<std::array<std::uint16_t, 256>> places;
     std::vector<std::uint32_t> by_byte;
@@ -61,9 +61,9 @@ class TemplateSet {
       std::uint64_t key = 0;
       std::uint32_t child = 0, used = 0;
     };
-    std::vector<Keyed> keyed;    // its size is a power of two
-    std::uint32_t key_length = 0;  // bytes; 0: there are none
-    std::vector<std::uint32_t> others;   // children that begin otherwise, by `least`
+    std::vector<Keyed> keyed;           // its size is a power of two
+    std::uint32_t key_length = 0;       // bytes; 0: there are none
+    std::vector<std::uint32_t> others;  // children that begin otherwise, by `least`
   };
   struct Walk;
 

@@ -114,6 +114,8 @@ class Template {
   std::size_t value_count() const { return slots_.size() + 1; }  // the last takes what is not kept
   const std::string& text() const { return text_; }
   std::vector<Described> describe() const;
+  // What is allowed but should be looked at, with its place in the text.
+  const std::vector<Problem>& warnings() const { return warnings_; }
   // Fields that only the text names may come besides the slots (JSON, pairs): to context.found.
   bool brings_found() const;
 
@@ -124,6 +126,7 @@ class Template {
 
   std::string text_;
   std::vector<Slot> slots_;
+  std::vector<Problem> warnings_;
   Program program_;
   bool open_end_ = false;
 };

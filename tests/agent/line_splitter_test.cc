@@ -81,5 +81,15 @@ TEST(Splitter, ChunksDoNotMatter) {
   }
 }
 
+TEST(Splitter, IndentedLinesGoOn) {
+  SplitSettings s;
+  s.indented = true;
+  EXPECT_EQ(shown(split("a\n\tx\n y\nb\n", s, false, true)), "a\n\tx\n y@0|b@8 consumed 10");
+  std::vector<Problem> problems;
+  s.continues_with = Template::compile("Caused by: {:rest}", PatternLibrary(), {.open_end = true}, problems);
+  EXPECT_EQ(shown(split("a\n x\nCaused by: b\nc\n", s, false, true)),
+            "a\n x\nCaused by: b@0|c@18 consumed 20");
+}
+
 }  // namespace
 }  // namespace dingle

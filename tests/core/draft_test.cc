@@ -96,6 +96,11 @@ TEST(DraftNames, ComeFromKeysWordsAndConventions) {
             "user={user.name:word} took {duration:duration}");
 }
 
+TEST(DraftNames, ANumberIsNoAddress) {
+  EXPECT_EQ(draft_of({"*1 client gone", "*2 client gone", "*7 client gone"}).templates[0].text,
+            "*{number:int} client gone");
+}
+
 TEST(DraftParts, OptionalOnesAreFound) {
   std::vector<std::string> lines;
   for (int i = 0; i < 20; ++i) lines.push_back("ship " + std::to_string(i) + (i % 2 ? " delayed by 4m" : ""));

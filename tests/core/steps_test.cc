@@ -193,5 +193,65 @@ TEST(JsonText, InvalidBytesBecomeReplacementCharacters) {
   EXPECT_EQ(out, "\"a\xEF\xBF\xBD\xEF\xBF\xBD(\\u0000\\u001b\\\"é\"");
 }
 
+TEST(ParseCases, AFieldChoosesTheTemplates) {
+  auto parse = [&] {
+    return step(
+        "parse",
+        map({{"field", scalar("rest")},
+             {"by", scalar("layout")},
+             {"cases", map({{"1", list({"ship {ship}", "{x:int}"})}, {"2", list({"crane {crane:int}"})}})},
+             {"templates", list({"{other}!"})}}));
+  };
+  Trial r = run({"1 ship Tern", "2 crane 4", "1 7", "2 ship Tern", "3 what!"},
+                step("parse", map({{"templates", list({"{layout:int} {rest}"})}})), parse());
+  EXPECT_EQ(r.fields(0), "layout=1 rest=ship Tern ship=Tern");
+  EXPECT_EQ(r.fields(1), "layout=2 rest=crane 4 crane=4");
+  EXPECT_EQ(r.fields(2), "layout=1 rest=7 x=7");
+  EXPECT_NE(r.fields(3).find("dingle.unmatched="), std::string::npos);
+  EXPECT_EQ(r.fields(4), "layout=3 rest=what! other=what");
+  // By number: the common templates come first, then those of the cases.
+  EXPECT_EQ(r.tallies[1].matched, (std::vector<std::uint64_t>{1, 1, 1, 1}));
+  EXPECT_EQ(r.batch.events[1].template_number, 4);
+  EXPECT_EQ(parse()->templates(),
+            (std::vector<std::string>{"{other}!", "ship {ship}", "{x:int}", "crane {crane:int}"}));
+}
+
+TEST(ParsePartial, KeepsWhatMatchedBeforeTheFailure) {
+  Trial r = run({"7 x"}, step("parse", map({{"templates", list({"{a:int} {b:int}"})},
+                                            {"keep_partial", scalar("true", false)}})));
+  EXPECT_EQ(r.fields(0).substr(0, 4), "a=7 ");
+  EXPECT_EQ(r.tallies[0].failed, 1u);
+}
+
+TEST(ParseOpenEnd, NeedOnlyMatchTheBeginning) {
+  Trial r = run({"7 and more"},
+                step("parse", map({{"templates", list({"{a:int}"})}, {"open_end", scalar("true", false)}})));
+  EXPECT_EQ(r.fields(0), "a=7");
+}
+
+TEST(ParseFound, FieldsThatOnlyTheLineNames) {
+  Trial r = run({"sent {\"ship\":\"Tern\",\"n\":{\"b\":4}} a=1"},
+                step("parse", map({{"templates", list({"{m} {:json} {p.:pairs}"})}})));
+  EXPECT_EQ(r.fields(0), "m=sent ship=Tern n.b=4 p.a=1");
+}
+
+TEST(ParseExpensive, IsCountedByTemplate) {
+  std::string text;
+  for (int i = 0; i < 40; ++i) text += "{[}{:text}<" + std::to_string(i) + ">{]}";
+  Trial r = run({std::string(3000, 'a')}, step("parse", map({{"templates", list({"{n:int}", text + "!"})}})));
+  EXPECT_EQ(r.tallies[0].expensive, (std::vector<std::uint64_t>{0, 1}));
+  EXPECT_NE(r.fields(0).find("too expensive"), std::string::npos);
+}
+
+TEST(TimeZones, TheSourcesHoldsWhereTheStepSaysNone) {
+  Trial r = run({"2026-11-23 10:00:00"}, step("parse", map({{"templates", list({"{at:rfc3339}"})}})));
+  r.batch.zone = *Zone::named("Europe/Stockholm");
+  StepTally tally;
+  step("time", map({{"field", scalar("at")}, {"keep", scalar("true", false)}}))->run(r.batch, tally);
+  EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T09:00:00Z");
+  step("time", map({{"field", scalar("at")}, {"zone", scalar("+05:00")}}))->run(r.batch, tally);
+  EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T05:00:00Z");
+}
+
 }  // namespace
 }  // namespace dingle

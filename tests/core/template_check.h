@@ -56,6 +56,9 @@ inline MatchCheck match_everywhere(const std::shared_ptr<const Template>& t, con
     std::vector<Value> own(t->value_count());
     const bool matched = t->match_with(runner, line, with_room, own.data());
     compare(runner.name, matched, own.data());
+    if (runner.reads_ahead) continue;
+    const bool exact = t->match_with(runner, text, without, own.data());
+    compare("without room", exact, own.data());
   }
   const bool alone = t->match(text, without, values.data());
   compare("alone", alone, values.data());

@@ -206,7 +206,15 @@ INSTANTIATE_TEST_SUITE_P(
                     BadCase{"{1x:int}", 1, "not a field name", "letter"},
                     BadCase{"{x:/a(/}", 6, "regex is not valid", ""}, BadCase{"{x:/a\\Kb/}", 5, "\\K", ""},
                     BadCase{"{[}a", 0, "not closed", "{]}"}, BadCase{"a{]}", 1, "closes nothing", ""},
-                    BadCase{"", 0, "empty", ""}));
+                    BadCase{"{a:int}5 {b}", 0, "can never match", "{a:digits(..3)}"},
+                    BadCase{"{a:int(5..x)}", 7, "is no range", "low..high"},
+                    BadCase{"{a:word(max=3)}", 8, "no parameter `max`", ""},
+                    BadCase{"{a:time(zone=Europe/Oslu)}", 8, "unknown time zone", "Europe/Oslo"},
+                    BadCase{"{a:time(\"%Q\")}", 8, "unknown conversion %Q", ""},
+                    BadCase{"{:csv(a, b:itn)}", 9, "`itn` is no typed pattern", "int"},
+                    BadCase{"{:xml(a)}", 6, "no field's name", "field=path"},
+                    BadCase{"{a:word(3", 0, "not closed", ""}, BadCase{"{'abc", 0, "not closed", ""},
+                    BadCase{"{u.:email}", 0, "brings no fields", ""}, BadCase{"", 0, "empty", ""}));
 
 TEST(Template, SeveralMistakesAreAllReported) {
   const PatternLibrary library;
@@ -308,6 +316,23 @@ TEST(Template, TooExpensiveIsSaid) {
   expensive = -1;
   EXPECT_FALSE(regex->match(std::string(2000, 'x') + "?!", {}, values.data(), &expensive));
   EXPECT_EQ(expensive, 0);
+}
+
+TEST(Template, NestedRepetitionsAreLinted) {
+  auto place = [](const std::string& regex) {
+    const auto lint = Regex::compile(regex, Regex::Where::anchored)->lint();
+    return lint.message.empty() ? "fine" : regex.substr(lint.offset, lint.length);
+  };
+  EXPECT_EQ(place("(a+)+b"), "(a+)+");
+  EXPECT_EQ(place("x(\\w+\\s?)*!"), "(\\w+\\s?)*");
+  EXPECT_EQ(place("((?:a|b*)+)"), "(?:a|b*)+");
+  EXPECT_EQ(place("([a-z]{2,},?){1,}"), "([a-z]{2,},?){1,}");
+  for (const char* fine :
+       {"(\\[[^\\]]*\\])+", "(\\d+\\.)+\\d+", "(a++)+", "(?>a+)+", "(a+)?", "[(a+)+]", "\\(a+\\)+", "a+b+"})
+    EXPECT_EQ(place(fine), "fine") << fine;
+  const auto t = compile("{x} {y:/(a+)+/}");
+  ASSERT_EQ(t->warnings().size(), 1u);
+  EXPECT_EQ(t->text().substr(t->warnings()[0].offset, t->warnings()[0].length), "(a+)+");
 }
 
 struct AdviceCase {
