@@ -54,7 +54,8 @@ TEST(UnmatchedSample, IsFair) {
     const std::string pipeline = std::to_string(round);
     for (int i = 0; i < 100; ++i) sample.add(pipeline, std::to_string(i), "", 0, 1);
     std::uint64_t others = 0;
-    for (const std::string& line : sample.shapes(pipeline, &others)[0].lines) late += std::stoi(line) >= 50;
+    const auto shapes = sample.shapes(pipeline, &others);
+    for (const std::string& line : shapes[0].lines) late += std::stoi(line) >= 50;
   }
   EXPECT_GT(late, 800);  // of 2000; a half would be 1000
   EXPECT_LT(late, 1200);
