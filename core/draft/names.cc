@@ -163,8 +163,8 @@ std::string DraftNames::name_for(const Token& token, std::string_view before, st
     name = "number";  // the conventions mean something else by that word
   if (token.kind == Form::duration) {
     // The word right before it, if it says anything: held 8 h.
-    const bool beside =
-        !words.empty() && !empty_word(words.back()) && before.ends_with(std::string(words.back()) + " ");
+    const bool beside = !words.empty() && words.back().size() > 2 && !empty_word(words.back()) &&
+                        before.ends_with(std::string(words.back()) + " ");
     return unique(beside ? conventional(words.back()) : "duration");
   }
   if (token.kind == Form::size) return unique(name.empty() ? "size" : name);
