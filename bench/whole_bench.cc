@@ -116,7 +116,7 @@ void row_per_event(benchmark::State& state) {
       if (n % 1000 == 0) sqlite3_exec(db, n ? "COMMIT; BEGIN" : "BEGIN", nullptr, nullptr, nullptr);
       t->match(line, {}, values.data());
       std::string id = fmt::format("{:016x}", n * 0x9E3779B97F4A7C15ull), fields = "{";
-      for (std::size_t i = 0; i < values.size(); ++i) {
+      for (std::size_t i = 0; i < t->slots().size(); ++i) {
         fields += (i ? ",\"" : "\"") + t->slots()[i].name + "\":";
         values[i].append_json(fields);
       }
