@@ -164,7 +164,7 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
   }
   if (shared->elements.size() > first_shared) {
     shared->fuse(first_shared, static_cast<std::uint32_t>(shared->elements.size()));
-    set_program(node, std::move(shared));
+    node.program = std::move(shared);
   }
   // Where they part.
   std::map<unsigned char, std::vector<Place>> by_byte;
@@ -265,14 +265,6 @@ void TemplateSet::make_leaf(Node& node, const Place& place) {
     first = program->elements[first].next;
   }
   program->fuse(first, static_cast<std::uint32_t>(program->elements.size()));
-  set_program(node, std::move(program));
-}
-
-void TemplateSet::set_program(Node& node, std::unique_ptr<Program> program) {
-  node.code = reinterpret_cast<const char*>(program->code.data());
-  node.code_end = reinterpret_cast<const char*>(program->code.data() + program->code.size());
-  node.scans = reinterpret_cast<const char*>(program->texts.data());
-  node.scans_end = reinterpret_cast<const char*>(program->texts.data() + program->texts.size());
   node.program = std::move(program);
 }
 
@@ -293,12 +285,6 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
   if (node.least >= walk.limit()) return;
   if (node.required >= 0 && walk.tried == nullptr && !required_is_there(node.required, walk)) return;
   MatchState& s = walk.state;
-  constexpr std::ptrdiff_t kMostFetched = 1024;
-  for (const char* p = node.code; p < node.code_end && p < node.code + kMostFetched; p += 64)
-    __builtin_prefetch(p);
-  for (const char* p = node.scans; p < node.scans_end && p < node.scans + 4 * sizeof(TextScan);
-       p += sizeof(TextScan))
-    __builtin_prefetch(p);
   if (!node.lead.empty()) {
     const std::size_t n = node.lead.size();
     if (static_cast<std::size_t>(s.end - at) < n || !same_bytes(at, node.lead.data(), n)) return;

@@ -49,13 +49,10 @@ class TemplateSet {
   struct Node {
     std::string lead;                  // literal text that comes first
     std::unique_ptr<Program> program;  // what all templates below go on with; nullptr: nothing
-    // Of `program`, to be fetched all at once before it runs: with many templates it is seldom in the nearest
-    // cache.
-    const char *code = nullptr, *code_end = nullptr, *scans = nullptr, *scans_end = nullptr;
-    std::uint32_t least = 0;     // the first of the templates below
-    std::int32_t leaf = -1;      // the template that ends here
-    std::size_t clear_from = 0;  // leaf: slots from here on are cleared first
-    std::int32_t required = -1;  // leaf: index of the literal that must be in the line
+    std::uint32_t least = 0;           // the first of the templates below
+    std::int32_t leaf = -1;            // the template that ends here
+    std::size_t clear_from = 0;        // leaf: slots from here on are cleared first
+    std::int32_t required = -1;        // leaf: index of the literal that must be in the line
     // Children by the byte with which their literal goes on: 0 or the place in `by_byte`, counted from 1.
     std::unique_ptr<std::array<std::uint16_t, 256>> places;
     std::vector<std::uint32_t> by_byte;
@@ -72,7 +69,6 @@ class TemplateSet {
 
   std::uint32_t build(std::vector<Place> places);
   void make_leaf(Node& node, const Place& place);
-  static void set_program(Node& node, std::unique_ptr<Program> program);
   void visit(const Node& node, const char* at, Walk& walk) const;
   bool required_is_there(std::int32_t literal, Walk& walk) const;
 
