@@ -116,10 +116,10 @@ TEST(Try, RunsAgainWhenAFileChanges) {
   std::ofstream(folder + "/t") << "{a:int}\n";
   std::ofstream(folder + "/lines") << "x1\n";
   std::thread later([&] {
-    std::this_thread::sleep_for(600ms);
+    std::this_thread::sleep_for(1500ms);
     std::ofstream(folder + "/t") << "{a:word}\n";
   });
-  const Ran ran = run_program({"/usr/bin/timeout", "2", kDingle, "try", "--templates", folder + "/t",
+  const Ran ran = run_program({"/usr/bin/timeout", "5", kDingle, "try", "--templates", folder + "/t",
                                folder + "/lines", "--watch", "--summary"});
   later.join();
   EXPECT_LT(ran.out.find("0 matched, 1 did not"), ran.out.find("1 matched, 0 did not")) << ran.out;
