@@ -180,8 +180,8 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     if (word_byte(c) && c != '-') {
       p = at;
       bool dots = false, at_sign = false;
-      while (p != end && (word_byte(*p) || ((*p == '.' || *p == '$' || *p == '@' || (*p == '/' && false)) &&
-                                            p + 1 != end && word_byte(p[1])))) {
+      while (p != end &&
+             (word_byte(*p) || ((*p == '.' || *p == '$' || *p == '@') && p + 1 != end && word_byte(p[1])))) {
         dots |= *p == '.' || *p == '$';
         at_sign |= *p == '@';
         ++p;
