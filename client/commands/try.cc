@@ -30,7 +30,7 @@ struct TryOptions {
 };
 
 // The colours of fields, in turn.
-constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95", "34"};
+constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95"};
 const char* color_of(std::size_t slot) { return kColors[slot % std::size(kColors)]; }
 
 // The line with each field's text in the field's colour.
