@@ -12,142 +12,6 @@
 
 namespace dingle {
 
-const std::vector<OptionSpec>& server_options() {
-  static const std::vector<OptionSpec> all{
-      {.name = "data",
-       .type = OptionType::text,
-       .fallback = "/var/lib/dingle",
-       .text = "The folder for the spool, the indexes and the token."},
-      {.name = "listen",
-       .type = OptionType::text,
-       .fallback = "127.0.0.1:3464",
-       .text = "Address and port of the API. Port 0 takes a free one; the file `address` in the data folder "
-               "names it."},
-      {.name = "workers",
-       .type = OptionType::integer,
-       .fallback = "2",
-       .text = "Threads that run pipelines.",
-       .least = 1},
-      {.name = "stop_within",
-       .type = OptionType::duration,
-       .fallback = "10s",
-       .text = "How long a stop may take to empty the queues. What is left waits in the spool for the next "
-               "start."},
-      {.name = "spool",
-       .type = OptionType::section,
-       .text = "The queue on disk.",
-       .section = {
-           {.name = "on",
-            .type = OptionType::choice,
-            .fallback = "disk",
-            .text = "Where the queue is kept.",
-            .choices = {"disk"}},
-           {.name = "sync",
-            .type = OptionType::choice,
-            .fallback = "batch",
-            .text = "When what is queued is forced to disk: at once (`batch`), every `interval`, or when the "
-                    "operating system likes (`os`: exact through kill -9, not through power loss).",
-            .choices = {"batch", "interval", "os"}},
-           {.name = "interval",
-            .type = OptionType::duration,
-            .fallback = "50ms",
-            .text = "For `sync: interval`.",
-            .least = 1000000},
-           {.name = "limit",
-            .type = OptionType::size,
-            .fallback = "4GiB",
-            .text = "Bytes that may wait for all destinations together. At the limit sources pause.",
-            .least = 1 << 20}}}};
-  return all;
-}
-
-const std::vector<OptionSpec>& source_options() {
-  static const std::vector<OptionSpec> all{
-      {.name = "resource",
-       .type = OptionType::values,
-       .text = "Fields that every event of this source gets, for instance `service.name`."},
-      {.name = "zone",
-       .type = OptionType::zone,
-       .fallback = "UTC",
-       .text = "The zone of times in its lines that name none: a name of the tz database, or an offset."}};
-  return all;
-}
-
-const std::vector<OptionSpec>& pipeline_options() {
-  static const std::vector<OptionSpec> all{
-      {.name = "from",
-       .type = OptionType::references,
-       .text = "The sources whose lines it takes.",
-       .required = true},
-      {.name = "where",
-       .type = OptionType::condition,
-       .text =
-           "Which of their lines it takes: a condition on the body and the resource. All, if there is none."},
-      {.name = "to",
-       .type = OptionType::references,
-       .text = "The destinations of its events.",
-       .required = true}};
-  return all;
-}
-
-const std::vector<OptionSpec>& destination_options() {
-  static const std::vector<OptionSpec> all{
-      {.name = "was",
-       .type = OptionType::text,
-       .text = "The former name of this destination: what waits under it is delivered here."},
-      {.name = "queue",
-       .type = OptionType::section,
-       .text = "What may wait for this destination.",
-       .section = {{.name = "limit",
-                    .type = OptionType::size,
-                    .fallback = "1GiB",
-                    .text = "Bytes that may wait.",
-                    .least = 1 << 20},
-                   {.name = "overflow",
-                    .type = OptionType::choice,
-                    .fallback = "pause",
-                    .text = "What happens at the limit: the sources that feed it pause.",
-                    .choices = {"pause"}}}},
-      {.name = "retry",
-       .type = OptionType::section,
-       .text = "How a failed delivery is tried again.",
-       .section = {{.name = "first",
-                    .type = OptionType::duration,
-                    .fallback = "200ms",
-                    .text = "The first wait; it doubles from try to try, with jitter.",
-                    .least = 1000000},
-                   {.name = "longest",
-                    .type = OptionType::duration,
-                    .fallback = "30s",
-                    .text = "The longest wait.",
-                    .least = 1000000},
-                   {.name = "give_up_after",
-                    .type = OptionType::duration,
-                    .fallback = "6h",
-                    .text = "How long an event that a reachable destination keeps refusing is tried before "
-                            "it is set aside."}}}};
-  return all;
-}
-
-const std::vector<OptionSpec>& pattern_options() {
-  static const std::vector<OptionSpec> all{
-      {.name = "regex", .type = OptionType::text, .text = "A regular expression (PCRE2 syntax)."},
-      {.name = "template", .type = OptionType::template_text, .text = "A template; its fields come with it."},
-      {.name = "type",
-       .type = OptionType::choice,
-       .fallback = "text",
-       .text = "What the text of a regex is converted to.",
-       .choices = kind_names()},
-      {.name = "text",
-       .type = OptionType::text,
-       .text = "What it is, in words, for messages such as `expected a berth`."},
-      {.name = "replace",
-       .type = OptionType::boolean,
-       .fallback = "false",
-       .text = "Takes the place of the built-in pattern of this name."}};
-  return all;
-}
-
 const SourceSettings* Configuration::source(std::string_view name) const {
   for (const auto& s : sources)
     if (s.name == name) return &s;
@@ -207,6 +71,7 @@ class Reader {
       return n ? *n : empty;
     };
     result_->server = Options::read(server_options(), section("server"), "server", findings_);
+    server(result_->server);
     patterns(section("patterns"));
     each(section("sources"), "sources", [&](const Node::Entry& e) { source(e); });
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
@@ -223,6 +88,18 @@ class Reader {
   }
 
  private:
+  void server(const Options& o) {
+    const Options& tls = o.section("tls");
+    if (tls.given("certificate") != tls.given("key"))
+      findings_.error(*o.node("tls"), "`tls` needs both `certificate` and `key`");
+    const std::string& listen = o.text("listen");
+    const std::string host = listen.substr(0, listen.rfind(':'));
+    if (host != "127.0.0.1" && host != "localhost" && host != "[::1]" && !tls.given("certificate") &&
+        o.node("listen"))
+      findings_.error(*o.node("listen"), "listening beyond the loopback needs `tls`",
+                      "add tls: { certificate: FILE, key: FILE }, or listen on 127.0.0.1");
+  }
+
   template <class Work>
   void each(const Node& section, const char* key, Work work) {
     if (section.form != Node::Form::nothing && !section.is_map())

@@ -9,6 +9,7 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 Json schema_of(const std::vector<OptionSpec>& options);
+Json schema_of(const OptionSpec& o);
 
 Json schema_of(const OptionSpec& o) {
   Json s;
@@ -38,6 +39,30 @@ Json schema_of(const OptionSpec& o) {
       break;
     case OptionType::renames: s = {{"type", "object"}, {"additionalProperties", {{"type", "string"}}}}; break;
     case OptionType::section: s = schema_of(o.section); break;
+    case OptionType::columns:
+      s = {{"type", "object"},
+           {"additionalProperties",
+            {{"oneOf",
+              {{{"type", "string"}},
+               {{"type", "object"},
+                {"properties", {{"field", {{"type", "string"}}}, {"type", {{"type", "string"}}}}},
+                {"required", {"type"}},
+                {"additionalProperties", false}}}}}}};
+      break;
+    case OptionType::secrets: {
+      OptionSpec one{.name = ""};
+      one.type = OptionType::secret;
+      s = {{"type", "object"}, {"additionalProperties", schema_of(one)}};
+      break;
+    }
+    case OptionType::secret:
+      s = {{"type", "object"},
+           {"properties", {{"env", {{"type", "string"}}}, {"file", {{"type", "string"}}}}},
+           {"additionalProperties", false},
+           {"minProperties", 1},
+           {"maxProperties", 1}};
+      break;
+    case OptionType::integers: s = one_or_list({{"type", "integer"}}); break;
   }
   if (*o.text) s["description"] = o.text;
   if (*o.fallback) {
@@ -193,7 +218,8 @@ std::string configuration_reference() {
 std::string pattern_reference() {
   const PatternLibrary library;
   std::string out =
-      "# Patterns\n\nThe built-in patterns of templates. This page is what `dingle patterns --reference` prints; "
+      "# Patterns\n\nThe built-in patterns of templates. This page is what `dingle patterns --reference` "
+      "prints; "
       "[templates.md](templates.md) says how patterns are used.\n";
   auto cell = [](const std::string& text) {
     std::string safe = "`` ";
@@ -211,19 +237,26 @@ std::string pattern_reference() {
     const char* text;
   };
   for (const Part& part :
-       {Part{PatternForm::lexeme, "Typed patterns", "Each takes the longest valid text of its kind; the value has the type."},
+       {Part{PatternForm::lexeme, "Typed patterns",
+             "Each takes the longest valid text of its kind; the value has the type."},
         Part{PatternForm::fields, "Patterns with fields",
-             "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` each by its own "
+             "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` "
+             "each by its own "
              "name (`host_port` and `uri` keep nothing then)."},
         Part{PatternForm::text, "Text patterns",
-             "Bytes of a class, up to the first place where something that may follow starts. A range in parentheses, "
+             "Bytes of a class, up to the first place where something that may follow starts. A range in "
+             "parentheses, "
              "`{code:word(2..8)}`, limits the length in bytes."},
         Part{PatternForm::regex, "Regular expressions", "One call of the regex engine each."},
-        Part{PatternForm::template_text, "Templates", "Their fields come along, with a prefix if there is one."}}) {
+        Part{PatternForm::template_text, "Templates",
+             "Their fields come along, with a prefix if there is one."}}) {
     out += std::string("\n## ") + part.title + "\n\n" + part.text + "\n\n";
     const bool source = part.form == PatternForm::regex || part.form == PatternForm::template_text;
     const bool parameters = part.form == PatternForm::lexeme || part.form == PatternForm::fields;
-    out += std::string("| pattern | type | matches |") + (source ? " definition |" : parameters ? " parameters |" : "") +
+    out += std::string("| pattern | type | matches |") +
+           (source       ? " definition |"
+            : parameters ? " parameters |"
+                         : "") +
            " for instance | but not |\n|---|---|---|" + (source || parameters ? "---|" : "") + "---|---|\n";
     for (const Pattern* p : library.in_order()) {
       if (p->form != part.form) continue;

@@ -4,6 +4,7 @@
 
 #include "core/template/library.h"
 #include "core/time/instant.h"
+#include "store/store.h"
 
 namespace dingle {
 namespace {
@@ -16,8 +17,9 @@ std::int64_t plausible_time(const Event& event, bool* implausible) {
 
 }  // namespace
 
-Result<Namer> Namer::parse(std::string_view text, Zone zone) {
+Result<Namer> Namer::parse(std::string_view text, Zone zone, Form form) {
   Namer namer;
+  namer.form_ = form;
   namer.zone_ = std::move(zone);
   namer.pieces_.emplace_back();
   for (std::size_t i = 0; i < text.size();) {
@@ -62,11 +64,12 @@ std::string Namer::name(const Batch& batch, const Event& event, bool* implausibl
       case Piece::Form::month: out += fmt::format("{:04}-{:02}", c.year, c.month); break;
       case Piece::Form::field: {
         Value v = batch.get(event, piece.field);
-        out += v.absent() ? "none" : v.to_string();
+        const std::string text = v.absent() ? "none" : v.to_string();
+        out += form_ == Form::path ? index_name(text) : text;
       }
     }
   }
-  return out;
+  return form_ == Form::index ? index_name(out) : out;
 }
 
 }  // namespace dingle

@@ -15,8 +15,13 @@ namespace dingle {
 // Immutable; many threads may use one.
 class Namer {
  public:
+  enum class Form {
+    index,  // one valid index name
+    path,   // a file's path: slashes of the text stay, values become valid names
+    table,  // as it is
+  };
   // `{day}` is 2026-11-23 and `{month}` 2026-11 of the event's time in `zone`; other names are fields.
-  static Result<Namer> parse(std::string_view text, Zone zone);
+  static Result<Namer> parse(std::string_view text, Zone zone, Form form = Form::index);
 
   // The name for the event. An implausible event time (before 1990, or more than a day after it was read)
   // counts as the time at which the event was read; `*implausible` says so.
@@ -33,6 +38,7 @@ class Namer {
   };
   std::vector<Piece> pieces_;
   Zone zone_;
+  Form form_ = Form::index;
   bool by_day_alone_ = true;
 };
 

@@ -7,6 +7,8 @@
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls.h"
+#include "server/intake.h"
+#include "server/parameters.h"
 #include "store/search.h"
 
 namespace dingle {
@@ -18,73 +20,6 @@ namespace {
 constexpr int kMostWatchers = 8;
 
 std::string dump(const Json& json) { return json.dump(-1, ' ', false, Json::error_handler_t::replace); }
-
-// Thrown within this file by the readers of parameters; becomes the answer.
-struct Refused {
-  ApiAnswer answer;
-};
-
-class Parameters {
- public:
-  explicit Parameters(const ApiRequest& request) : request_(request) {}
-
-  std::string text(const char* name, const std::string& fallback = "") const {
-    auto it = request_.parameters.find(name);
-    return it == request_.parameters.end() ? fallback : it->second;
-  }
-  std::vector<std::string> texts(const char* name) const {
-    std::vector<std::string> all;
-    auto [from, to] = request_.parameters.equal_range(name);
-    for (auto it = from; it != to; ++it) all.push_back(it->second);
-    return all;
-  }
-  std::uint64_t number(const char* name, std::uint64_t fallback, std::uint64_t most) const {
-    const std::string given = text(name);
-    if (given.empty()) return fallback;
-    std::uint64_t n = 0;
-    auto r = std::from_chars(given.data(), given.data() + given.size(), n);
-    if (r.ec != std::errc() || r.ptr != given.data() + given.size())
-      throw Refused{api_error(400, "`" + given + "` is not a whole number", "", name)};
-    return std::min(n, most);
-  }
-  std::int64_t moment(const char* name, std::int64_t fallback) const {
-    const std::string given = text(name);
-    if (given.empty()) return fallback;
-    auto m = parse_moment(given, system_now());
-    if (!m)
-      throw Refused{api_error(400, "`" + given + "` is not a time",
-                              "write 2026-11-23T10:00:00Z, 2026-11-23, now, or how long ago: 15m, 6h", name)};
-    return *m;
-  }
-  std::int64_t duration(const char* name, std::int64_t fallback) const {
-    const std::string given = text(name);
-    if (given.empty()) return fallback;
-    auto d = parse_duration(given);
-    if (!d || *d == 0)
-      throw Refused{api_error(400, "`" + given + "` is not a duration", "for instance 10s, 5m, 1h", name)};
-    return *d;
-  }
-  Condition where() const {
-    const std::string given = text("where");
-    if (given.empty()) return Condition();
-    auto c = Condition::parse(given);
-    if (!c)
-      throw Refused{api_error(400, c.problem().message, c.problem().hint, "where", c.problem().offset,
-                              c.problem().length)};
-    return std::move(*c);
-  }
-  Query query() const {
-    Query q;
-    q.where = where();
-    q.from = moment("from", q.from);
-    q.to = moment("to", q.to);
-    q.indexes = texts("index");
-    return q;
-  }
-
- private:
-  const ApiRequest& request_;
-};
 
 const std::vector<ParameterSpec> kQueryParameters{
     {"where", "string", "A search condition (docs/conditions.md). All events, if missing."},
@@ -305,13 +240,7 @@ struct Calls {
 
   static ApiAnswer reload(Api& api, const ApiRequest&) { return api.reload_(); }
 
-  // The object of a request's body, and its lists of texts.
-  static Json body_of(const ApiRequest& r) {
-    Json body = Json::parse(r.body, nullptr, false);
-    if (!body.is_object())
-      throw Refused{api_error(400, "the body must be a JSON object", "for instance {\"lines\": [\"...\"]}")};
-    return body;
-  }
+  // The texts of a list in a request's body.
   static std::vector<std::string> texts_of(const Json& body, const char* name) {
     std::vector<std::string> all;
     if (!body.contains(name)) return all;
@@ -544,6 +473,48 @@ const std::vector<Call>& calls() {
        {},
        Calls::draft,
        {{"lines", "array", "The lines, 5 to 100000."}}},
+      {"POST",
+       kIntakePath,
+       "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/intake.md).",
+       {{"spool", "integer", "The sender's spool."},
+        {"epoch", "integer", "Its epoch."},
+        {"nonce", "integer", "Its nonce."},
+        {"sender", "integer", "The destination's id there."},
+        {"destination", "string", "The destination here; its only `index`, if missing."}},
+       take_in},
+      {"GET",
+       "/v1/letters",
+       "Dead letters: events that a destination refused, the oldest first.",
+       {{"destination", "string", "Only of this destination."},
+        {"reason", "string", "Only those with this text in their reason."},
+        {"after", "integer", "Only those with a larger id."},
+        {"limit", "integer", "At most so many; 50, if missing."}},
+       list_letters},
+      {"GET",
+       "/v1/letters/reasons",
+       "Dead letters counted by destination and reason, the most frequent first.",
+       {{"destination", "string", "Only of this destination."},
+        {"reason", "string", "Only those with this text in their reason."}},
+       count_letters},
+      {"POST",
+       "/v1/letters/resend",
+       "Sends dead letters again, once the cause is mended. A letter that is refused again comes back.",
+       {},
+       resend_letters,
+       {{"ids", "array", "Their ids; or"},
+        {"destination", "string", "those of this destination; or"},
+        {"reason", "string", "those with this text in their reason; or"},
+        {"all", "boolean", "all."},
+        {"through_pipeline", "boolean", "Run their lines through the pipeline again, as it is now."}}},
+      {"POST",
+       "/v1/letters/discard",
+       "Deletes dead letters.",
+       {},
+       discard_letters,
+       {{"ids", "array", "Their ids; or"},
+        {"destination", "string", "those of this destination; or"},
+        {"reason", "string", "those with this text in their reason; or"},
+        {"all", "boolean", "all."}}},
       {"GET", "/v1/openapi.json", "This document.", {}, Calls::openapi},
       {"GET",
        "/metrics",

@@ -33,6 +33,7 @@ class Api {
   // answers.
   Api(Engine& engine, std::function<ApiAnswer()> reload);
   ApiAnswer handle(const ApiRequest& request);
+  Engine& engine() { return engine_; }
 
  private:
   Engine& engine_;

@@ -23,4 +23,9 @@ struct Call {
 };
 const std::vector<Call>& calls();
 
+ApiAnswer list_letters(Api& api, const ApiRequest& request);
+ApiAnswer count_letters(Api& api, const ApiRequest& request);
+ApiAnswer resend_letters(Api& api, const ApiRequest& request);
+ApiAnswer discard_letters(Api& api, const ApiRequest& request);
+
 }  // namespace dingle

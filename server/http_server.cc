@@ -5,7 +5,9 @@
 #include <charconv>
 #include <cstring>
 
+#include "server/intake.h"
 #include "server/token.h"
+#include "spool/spool.h"
 
 namespace dingle {
 
@@ -13,7 +15,39 @@ struct HttpServer::Inside {
   Inside(Api& api_, std::string token_) : api(api_), token(std::move(token_)) {}
   Api& api;
   std::string token, address;
-  httplib::Server server;
+  std::function<std::vector<std::string>()> agents;
+  std::unique_ptr<httplib::Server> server;
+
+  // Before a request's body is read: whether it may come.
+  httplib::Server::HandlerResponse admit(const httplib::Request& in, httplib::Response& out) {
+    using Answer = httplib::Server::HandlerResponse;
+    auto refuse = [&](int status, const std::string& message, const std::string& hint) {
+      const ApiAnswer refused = api_error(status, message, hint);
+      out.set_header("Connection", "close");  // the body stays unread
+      out.status = status;
+      out.set_content(refused.body, refused.content_type);
+      return Answer::Handled;
+    };
+    if (in.path == "/healthz") return Answer::Unhandled;
+    const std::string header = in.get_header_value("Authorization");
+    const std::string given = header.starts_with("Bearer ") ? header.substr(7) : "";
+    bool is_agent = false;
+    if (!tokens_equal(given, token)) {
+      for (const std::string& own : agents()) is_agent |= tokens_equal(given, own);
+      if (!is_agent) {
+        out.set_header("WWW-Authenticate", "Bearer");
+        return refuse(
+            401, header.empty() ? "this call needs the token" : "this is not the token",
+            "send `Authorization: Bearer TOKEN`; TOKEN stands in the file `token` of the data folder");
+      }
+    }
+    if (is_agent && in.path != kIntakePath)
+      return refuse(403, "an agent's token may only write", std::string("POST ") + kIntakePath);
+    constexpr std::uint64_t kLargestRequest = 1u << 20;
+    if (in.path != kIntakePath && in.get_header_value<std::uint64_t>("Content-Length", 0) > kLargestRequest)
+      return refuse(413, "the request is larger than 1 MiB", "");
+    return Answer::Unhandled;
+  }
 
   void handle(const httplib::Request& in, httplib::Response& out) {
     if (in.path == "/healthz") {
@@ -23,18 +57,18 @@ struct HttpServer::Inside {
         out.status = 405;
       return;
     }
-    const std::string given = in.get_header_value("Authorization");
-    if (!given.starts_with("Bearer ") || !tokens_equal(given.substr(7), token)) {
-      out.set_header("WWW-Authenticate", "Bearer");
-      const ApiAnswer refused = api_error(
-          401, given.empty() ? "this call needs the token" : "this is not the token",
-          "send `Authorization: Bearer TOKEN`; TOKEN stands in the file `token` of the data folder");
-      out.status = 401;
-      out.set_content(refused.body, refused.content_type);
-      return;
+    ApiRequest request{
+        in.method, in.path, {in.params.begin(), in.params.end()}, in.get_header_value("Accept"), in.body};
+    if (in.get_header_value("Content-Encoding") == "zstd") {  // gzip was seen to already
+      request.body = decompress_events(in.body);
+      if (request.body.empty() && !in.body.empty()) {
+        out.status = 400;
+        out.set_content(api_error(400, "the body is not one zstd frame with its size").body,
+                        "application/json");
+        return;
+      }
     }
-    ApiAnswer answer = api.handle(
-        {in.method, in.path, {in.params.begin(), in.params.end()}, in.get_header_value("Accept"), in.body});
+    ApiAnswer answer = api.handle(request);
     out.status = answer.status;
     if (!answer.stream) {
       out.set_content(answer.body, answer.content_type);
@@ -54,14 +88,24 @@ struct HttpServer::Inside {
   }
 };
 
-HttpServer::HttpServer(Api& api, std::string token)
+HttpServer::HttpServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
+                       std::function<std::vector<std::string>()> agents)
     : inside_(std::make_unique<Inside>(api, std::move(token))) {
-  httplib::Server& s = inside_->server;
+  inside_->agents = std::move(agents);
+  if (certificate.empty())
+    inside_->server = std::make_unique<httplib::Server>();
+  else
+    inside_->server = std::make_unique<httplib::SSLServer>(certificate.c_str(), key.c_str());
+  httplib::Server& s = *inside_->server;
   s.new_task_queue = [] { return new httplib::ThreadPool(16); };
-  s.set_payload_max_length(1 << 20);
+  s.set_payload_max_length(kLargestIntake);
   s.set_read_timeout(10, 0);
   s.set_write_timeout(10, 0);
   s.set_keep_alive_timeout(5);
+  s.set_tcp_nodelay(true);
+  s.set_pre_routing_handler([inside = inside_.get()](const httplib::Request& in, httplib::Response& out) {
+    return inside->admit(in, out);
+  });
   auto handler = [inside = inside_.get()](const httplib::Request& in, httplib::Response& out) {
     inside->handle(in, out);
   };
@@ -85,9 +129,10 @@ std::string HttpServer::listen(const std::string& address) {
     return "`" + address + "` is not an address with a port, such as 127.0.0.1:3464";
   std::string host = address.substr(0, colon);
   if (host.size() > 2 && host.front() == '[' && host.back() == ']') host = host.substr(1, host.size() - 2);
+  if (!inside_->server->is_valid()) return "the certificate or the key of `server.tls` cannot be used";
   if (port == 0)
-    port = inside_->server.bind_to_any_port(host);
-  else if (!inside_->server.bind_to_port(host, port))
+    port = inside_->server->bind_to_any_port(host);
+  else if (!inside_->server->bind_to_port(host, port))
     port = -1;
   if (port < 0)
     return "cannot listen on " + address + ": " + std::strerror(errno) + "; is another dingled running?";
@@ -96,7 +141,7 @@ std::string HttpServer::listen(const std::string& address) {
 }
 
 const std::string& HttpServer::address() const { return inside_->address; }
-void HttpServer::serve() { inside_->server.listen_after_bind(); }
-void HttpServer::stop() { inside_->server.stop(); }
+void HttpServer::serve() { inside_->server->listen_after_bind(); }
+void HttpServer::stop() { inside_->server->stop(); }
 
 }  // namespace dingle

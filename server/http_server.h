@@ -1,8 +1,10 @@
 // The API over HTTP/1.1.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "server/api.h"
 
@@ -10,7 +12,10 @@ namespace dingle {
 
 class HttpServer {
  public:
-  HttpServer(Api& api, std::string token);
+  // `certificate` and `key`: files (PEM); empty: without TLS. `agents` answers the tokens that may only
+  // write.
+  HttpServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
+             std::function<std::vector<std::string>()> agents);
   ~HttpServer();
   // Begins to listen on "address:port" (port 0: a free one). Answers the problem, or "".
   std::string listen(const std::string& address);

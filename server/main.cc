@@ -12,6 +12,7 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "agent/secret.h"
 #include "core/time/instant.h"
 #include "server/api.h"
 #include "server/http_server.h"
@@ -20,6 +21,8 @@
 
 namespace dingle {
 namespace {
+
+constexpr std::size_t kShortestToken = 16;
 
 bool read_file(const std::string& path, std::string& text, std::string& problem) {
   std::ifstream in(path, std::ios::binary);
@@ -131,9 +134,26 @@ int run(const Arguments& arguments) {
     return 1;
   }
   Api api(**engine, [&] { return reload(arguments, **engine); });
-  HttpServer server(api, token);
+  const Options& tls = configuration->server.section("tls");
+  HttpServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
+    std::vector<std::string> tokens;
+    for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
+      const auto secret = read_secret_at(place);
+      const std::string about = "server: agent " + name;
+      if (!secret)
+        (*engine)->problems().set(about, secret.problem().message);
+      else if (secret->size() < kShortestToken)
+        (*engine)->problems().set(about, "its token is shorter than " + std::to_string(kShortestToken) +
+                                             " characters and is not taken");
+      else
+        tokens.push_back(*secret), (*engine)->problems().clear(about);
+    }
+    return tokens;
+  });
   problem = server.listen(configuration->server.text("listen"));
-  if (problem.empty() && !write_whole(data + "/address", server.address() + "\n", 0600))
+  if (problem.empty() &&
+      !write_whole(data + "/address", (tls.given("certificate") ? "https://" : "") + server.address() + "\n",
+                   0600))
     problem = "cannot write " + data + "/address: " + std::strerror(errno);
   if (!problem.empty()) {
     std::cerr << "dingled: " << problem << "\n";

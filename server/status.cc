@@ -55,6 +55,12 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
   return steps;
 }
 
+// How long the queue takes to empty at these rates; null if it does not.
+Json drained_in(const Spool::Waiting& w, double in, double out) {
+  if (w.events == 0) return 0;
+  return out > in ? Json(static_cast<double>(w.events) / (out - in)) : Json();
+}
+
 }  // namespace
 
 std::string status_json(Engine& engine) {
@@ -99,9 +105,12 @@ std::string status_json(Engine& engine) {
     const Spool::Waiting w = it == view.waiting.end() ? Spool::Waiting{} : it->second;
     const std::int64_t thrown = n(counter_of_destination(d.id, "thrown_away")),
                        aside = n(counter_of_destination(d.id, "set_aside")),
-                       damaged = n(counter_of_destination(d.id, "damaged"));
-    const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown;
-    const std::int64_t sent = static_cast<std::int64_t>(w.appended - w.events) - aside - damaged + thrown;
+                       damaged = n(counter_of_destination(d.id, "damaged")),
+                       shed_oldest = n(counter_of_destination(d.id, "shed_oldest")),
+                       shed_newest = n(counter_of_destination(d.id, "shed_newest"));
+    const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown + shed_newest;
+    const std::int64_t sent =
+        static_cast<std::int64_t>(w.appended - w.events) - aside - damaged - shed_oldest + thrown;
     root["destinations"].push_back(
         {{"name", d.name},
          {"kind", d.kind},
@@ -113,10 +122,23 @@ std::string status_json(Engine& engine) {
          {"set_aside", aside},
          {"damaged", damaged},
          {"retried", n(counter_of_destination(d.id, "retried"))},
+         {"replaced", n(counter_of_destination(d.id, "replaced"))},
+         {"shed", shed_oldest + shed_newest},
+         {"letters", engine.letters().count(d.id)},
+         {"in_per_second", d.in_rate},
+         {"out_per_second", d.out_rate},
+         {"drained_in_seconds", drained_in(w, d.in_rate, d.out_rate)},
          {"lag_seconds", static_cast<double>(d.delivery.lag) / 1e9},
-         {"failing", d.delivery.failing}});
+         {"latency_seconds", {{"p50", d.latency_p50}, {"p99", d.latency_p99}}},
+         {"failing", d.delivery.failing},
+         {"reason", d.delivery.reason},
+         {"since", d.delivery.since ? Json(format_rfc3339(d.delivery.since)) : Json()},
+         {"next_try", d.delivery.next_try ? Json(format_rfc3339(d.delivery.next_try)) : Json()},
+         {"last_accepted",
+          d.delivery.last_accepted ? Json(format_rfc3339(d.delivery.last_accepted)) : Json()}});
     balances.push_back(
-        {"destination " + d.name, in, sent + static_cast<std::int64_t>(w.events) + aside + damaged});
+        {"destination " + d.name, in,
+         sent + static_cast<std::int64_t>(w.events) + aside + damaged + shed_oldest + shed_newest});
   }
   bool balanced = true;
   root["balance"] = Json::array();
@@ -154,6 +176,17 @@ class Metrics {
     if (f.samples.empty()) order_.push_back(name), f.counter = counter, f.help = help;
     f.samples.emplace_back(labels, value);
   }
+  // A histogram (OpenMetrics 1.0, 5.3), by what took at most so long.
+  void add(const std::string& name, const std::string& help, const std::string& labels,
+           const Engine::DestinationState& d) {
+    std::string& out = histograms_;
+    if (out.empty()) out = "# HELP " + name + " " + help + "\n# TYPE " + name + " histogram\n";
+    for (const auto& [most, n] : d.latency_at_most)
+      out += name + "_bucket{" + labels + ",le=\"" + Json(most).dump() + "\"} " + std::to_string(n) + "\n";
+    out += name + "_bucket{" + labels + ",le=\"+Inf\"} " + std::to_string(d.latency_count) + "\n";
+    out += name + "_count{" + labels + "} " + std::to_string(d.latency_count) + "\n";
+    out += name + "_sum{" + labels + "} " + number(d.latency_sum) + "\n";
+  }
   std::string text(bool openmetrics) const {
     std::string out;
     for (const std::string& name : order_) {
@@ -165,6 +198,7 @@ class Metrics {
       for (const auto& [labels, value] : f.samples)
         out += sample + (labels.empty() ? "" : "{" + labels + "}") + " " + number(value) + "\n";
     }
+    out += histograms_;
     if (openmetrics) out += "# EOF\n";
     return out;
   }
@@ -181,6 +215,7 @@ class Metrics {
       return std::to_string(static_cast<std::int64_t>(v));
     return Json(v).dump();
   }
+  std::string histograms_;
   std::map<std::string, Family> families_;
   std::vector<std::string> order_;
 };
@@ -243,14 +278,23 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
        {{"in", "Events queued."},
         {"sent", "Events accepted."},
         {"retried", "Events tried again."},
-        {"set_aside", "Events set aside as dead letters."}},
+        {"set_aside", "Events set aside as dead letters."},
+        {"shed", "Events given up because the queue was full."},
+        {"damaged", "Events destroyed on disk."}},
        true, "_events");
   each("destinations", "destination",
        {{"waiting", "Events that wait."},
         {"waiting_bytes", "Bytes that wait."},
         {"oldest_waiting_seconds", "Age of the oldest event that waits."},
+        {"letters", "Dead letters kept."},
         {"lag_seconds", "From reading to acceptance, of the newest event."}},
        false, "");
+  for (const Json& d : status["destinations"])
+    m.add("dingle_destination_failing", false, "1 while the destination does not accept.",
+          label("destination", d["name"]), d["failing"].get<bool>() ? 1 : 0);
+  for (const auto& d : engine.destinations())
+    m.add("dingle_destination_latency_seconds", "From reading a line to its acceptance.",
+          label("destination", d.name), d);
   m.add("dingle_spool_bytes", false, "Bytes of the spool on disk.", "",
         status["spool"]["bytes"].get<double>());
   m.add("dingle_problems", false, "Problems at this moment.", "",

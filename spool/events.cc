@@ -1,5 +1,7 @@
 #include "spool/events.h"
 
+#include <xxhash.h>
+
 #include <unordered_map>
 
 #include "core/bytes.h"
@@ -132,6 +134,33 @@ std::string encode_events(std::string_view source, std::uint64_t stream, std::sp
   for (FieldId id : names.all()) head.text(field_name(id));
   out += rest;
   return out;
+}
+
+std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
+  Batch batch;
+  Event event;
+  event.body = e.body;
+  event.timestamp = e.timestamp;
+  event.observed = e.observed;
+  event.position = e.position;
+  event.ordinal = static_cast<std::uint16_t>(e.pipeline_ordinal);
+  event.template_number = static_cast<std::uint16_t>(e.template_number);
+  event.fields = const_cast<Field*>(e.fields.data());  // only read
+  event.field_count = static_cast<std::uint16_t>(e.fields.size());
+  batch.events.push_back(event);
+  Section::To to{destination, {}, {}};
+  if (!e.name.empty()) to.names.emplace_back(e.name), to.name_of.push_back(0);
+  return encode_events(e.source, e.stream, e.resource,
+                       {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}});
+}
+
+std::string event_id(const SpooledEvent& e) {
+  const std::uint64_t key[] = {e.stream, e.position, std::uint64_t{e.pipeline_id} << 32 | e.pipeline_ordinal};
+  const XXH128_hash_t hash = XXH3_128bits(key, sizeof key);
+  std::string id(32, '0');
+  for (std::size_t i = 0; i < 32; ++i)
+    id[i] = "0123456789abcdef"[((i < 16 ? hash.high64 : hash.low64) >> (60 - 4 * (i % 16))) & 15];
+  return id;
 }
 
 Field* EventDecoder::room(std::size_t fields) {

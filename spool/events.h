@@ -71,6 +71,13 @@ class EventDecoder {
   Field* room(std::size_t fields);
 };
 
+// One event alone, as the events of a record with that one destination.
+std::string encode_event(const SpooledEvent& event, std::uint32_t destination);
+
+// The event's id for destinations that take it at least once: the same however often it is sent. 32 hex
+// digits of a hash of (stream, position, pipeline id, ordinal).
+std::string event_id(const SpooledEvent& event);
+
 // An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource,
 // provenance.
 void append_event_json(const SpooledEvent& event, std::string& out);

@@ -83,7 +83,7 @@ bool decode_segment_header(std::string_view bytes, SegmentHeader& h) {
 }
 
 std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
-                          std::string_view payload) {
+                          std::string_view payload, bool compressed) {
   std::string out;
   out.reserve(kRecordHeaderSize + payload.size());
   ByteWriter w(out);
@@ -92,7 +92,8 @@ std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t d
   w.u64(number);
   w.u64(durable);
   w.u8(static_cast<std::uint8_t>(type));
-  out.append(7, '\0');
+  w.u8(compressed);
+  out.append(6, '\0');
   XXH64_state_t state;
   XXH64_reset(&state, 0);
   XXH64_update(&state, out.data(), out.size());
@@ -109,7 +110,8 @@ bool decode_record_header(std::string_view bytes, RecordHeader& h) {
   h.number = r.u64();
   h.durable = r.u64();
   std::uint8_t type = r.u8();
-  r.bytes(7);
+  h.compressed = r.u8() != 0;
+  r.bytes(6);
   h.checksum = r.u64();
   h.type = static_cast<RecordType>(type);
   return type >= 1 && type <= 3 && h.payload_size <= kLargestPayload;

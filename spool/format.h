@@ -18,7 +18,8 @@
 //        8     8  number: grows by one from record to record, over segments and epochs; never used twice
 //       16     8  durable: the newest number that was known to be on disk when this record was written
 //       24     1  type: 1 snapshot, 2 batch, 3 note
-//       25     7  zeros
+//       25     1  1: the events of a batch are one zstd frame (RFC 8878); else 0
+//       26     6  zeros
 //       32     8  XXH64 of the 32 bytes before and the payload, one after another
 //       40     -  payload
 //
@@ -64,10 +65,11 @@ struct RecordHeader {
   std::uint32_t payload_size = 0;
   std::uint64_t number = 0, durable = 0;
   RecordType type = RecordType::batch;
+  bool compressed = false;
   std::uint64_t checksum = 0;
 };
 std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
-                          std::string_view payload);
+                          std::string_view payload, bool compressed = false);
 // The header alone; the checksum is checked with the payload by `record_is_intact`.
 bool decode_record_header(std::string_view bytes, RecordHeader& header);
 bool record_is_intact(std::string_view header_and_payload);

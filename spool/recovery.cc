@@ -31,7 +31,7 @@ struct Scanned {
   SegmentHeader header;
   std::string name;
   std::shared_ptr<DiskFile> file;
-  std::string bytes;  // the whole file; dropped after the scan
+  std::string bytes;  // the whole file, during the scan
 };
 
 bool is_segment_name(const std::string& name) {
@@ -106,6 +106,7 @@ std::optional<Problem> Spool::recover() {
     if (!scanned.empty() && s.header.spool_id != scanned[0].header.spool_id)
       return Problem{path + " belongs to another spool", "move it away: one folder holds one spool", 0, 0};
     scan(s.bytes, scanned.size(), found);
+    s.bytes = std::string();  // a backlog may be larger than memory
     scanned.push_back(std::move(s));
   }
 
@@ -146,24 +147,26 @@ std::optional<Problem> Spool::recover() {
   }
 
   // State: the newest snapshot, and what follows it.
+  std::string record;
+  auto payload_of = [&](const Found& f) {
+    if (scanned[f.segment].file->read(f.offset, kRecordHeaderSize + f.header.payload_size, record) != 0)
+      record.clear();
+    return std::string_view(record).substr(std::min(kRecordHeaderSize, record.size()));
+  };
   Snapshot base;
   std::uint64_t base_at = 0;
   for (auto it = records.rbegin(); it != records.rend() && base_at == 0; ++it) {
     if (it->second.header.type != RecordType::snapshot) continue;
     Snapshot candidate;
-    const Found& f = it->second;
-    if (decode_snapshot(std::string_view(scanned[f.segment].bytes)
-                            .substr(f.offset + kRecordHeaderSize, f.header.payload_size),
-                        candidate))
-      base = std::move(candidate), base_at = it->first;
+    if (decode_snapshot(payload_of(it->second), candidate)) base = std::move(candidate), base_at = it->first;
   }
   state_ = std::move(base.state);
   counters_ = std::move(base.counters);
   for (const auto& [id, cursor] : base.cursors) destinations_[id].cursor = cursor;
   const std::int64_t now = system_now();
   for (const auto& [number, f] : records) {
-    std::string_view payload = std::string_view(scanned[f.segment].bytes)
-                                   .substr(f.offset + kRecordHeaderSize, f.header.payload_size);
+    if (f.header.type == RecordType::snapshot) continue;
+    const std::string_view payload = payload_of(f);
     const bool newer = number > base.number;
     if (f.header.type == RecordType::note && newer) {
       Changes changes;
@@ -188,6 +191,7 @@ std::optional<Problem> Spool::recover() {
     for (auto [id, events] : e.destinations)
       if (auto it = destinations_.find(id); it != destinations_.end() && e.number > it->second.cursor.number)
         it->second.bytes += e.size;
+  recover_shed();
   // Events destroyed by damage wait no longer: what was appended is passed but for what is really there.
   for (auto& [id, d] : destinations_) {
     std::uint64_t there = 0;
@@ -202,6 +206,12 @@ std::optional<Problem> Spool::recover() {
   for (const auto& [number, f] : records)
     segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
 
+  if (scanned.empty()) {
+    state_ = settings_.begin_with.state;
+    counters_ = settings_.begin_with.counters;
+    for (const auto& [id, cursor] : settings_.begin_with.cursors) destinations_[id].cursor = cursor;
+    acknowledged_ = settings_.begin_with;
+  }
   identity_.spool_id = scanned.empty() ? random_number() : scanned[0].header.spool_id;
   for (const Scanned& s : scanned) identity_.epoch = std::max(identity_.epoch, s.header.epoch);
   ++identity_.epoch;
@@ -213,6 +223,7 @@ std::optional<Problem> Spool::recover() {
   if (int error = begin_segment()) return failed("cannot begin a segment in " + settings_.folder, error);
   durable_ = last_number_;
   undurable_.clear();
+  undurable_bytes_ = 0;
   return std::nullopt;
 }
 

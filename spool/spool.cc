@@ -14,7 +14,10 @@ using namespace std::chrono_literals;
 
 namespace {
 constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
-constexpr auto kRetrySync = 1s;     // after a failed fsync that could not be made good either
+constexpr std::size_t kMostEntries =
+    20'000;  // of batches that all have passed: for a destination that lost them
+constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
+constexpr auto kRetrySync = 1s;                   // after a failed fsync that could not be made good either
 }  // namespace
 
 Spool::~Spool() {
@@ -26,7 +29,7 @@ Spool::~Spool() {
   progress_.notify_all();
   if (sync_thread_.joinable()) sync_thread_.join();
   if (!segments_.empty()) {
-    if (cursors_changed_ || !unsaved_.counters.empty()) write_note({});
+    if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
     segments_.back().file->sync();
   }
   if (lock_ >= 0) ::close(lock_);
@@ -62,9 +65,9 @@ Snapshot Spool::snapshot() const {
 }
 
 // Writes the record with the next number.
-int Spool::write(RecordType type, const std::string& payload, Entry* entry) {
+int Spool::write(RecordType type, const std::string& payload, Entry* entry, bool compressed) {
   Segment& segment = segments_.back();
-  std::string record = encode_record(type, last_number_ + 1, durable_, payload);
+  std::string record = encode_record(type, last_number_ + 1, durable_, payload, compressed);
   const std::uint64_t offset = segment.file->size();
   if (int error = segment.file->append(record)) return error;
   ++last_number_;
@@ -76,7 +79,10 @@ int Spool::write(RecordType type, const std::string& payload, Entry* entry) {
     entry->offset = offset;
     entry->size = static_cast<std::uint32_t>(record.size());
   }
-  if (settings_.sync != SpoolSync::os) undurable_.emplace_back(last_number_, std::move(record));
+  if (settings_.sync != SpoolSync::os) {
+    undurable_bytes_ += record.size();
+    undurable_.emplace_back(last_number_, std::move(record));
+  }
   return 0;
 }
 
@@ -88,6 +94,7 @@ int Spool::write_note(Changes changes) {
   all.counters.insert(all.counters.end(), changes.counters.begin(), changes.counters.end());
   if (int error = write(RecordType::note, encode_note(all, cursors), nullptr)) return error;
   apply(changes);
+  if (settings_.track_acknowledged) pending_.push_back({last_number_, std::move(all), {}});
   unsaved_ = {};
   cursors_changed_ = false;
   last_note_ = std::chrono::steady_clock::now();
@@ -116,15 +123,25 @@ int Spool::begin_segment() {
   return 0;
 }
 
+// Forgets the copies of records that are on disk.
+void Spool::forget_durable() {
+  for (; !undurable_.empty() && undurable_.front().first <= durable_; undurable_.pop_front())
+    undurable_bytes_ -= undurable_.front().second.size();
+  if (undurable_bytes_ < kMostUndurable) progress_.notify_all();
+}
+
 int Spool::append(const Append& a) {
   std::unique_lock lock(mutex_);
+  // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
+  progress_.wait_for(lock, kRetrySync, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
   if (stopping_) return ECANCELED;
+  if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
   if (segments_.back().file->size() >= settings_.segment_size) {
-    if (cursors_changed_ || !unsaved_.counters.empty())
+    if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
       if (int error = write_note({})) return error;  // the snapshot holds these counters already
     if (!rewrite_ && segments_.back().file->sync() == 0) {
       durable_ = last_number_;
-      undurable_.clear();
+      forget_durable();
       if (int error = begin_segment()) return error;
       durable_ = last_number_;
     } else {
@@ -134,7 +151,8 @@ int Spool::append(const Append& a) {
   Entry entry;
   entry.destinations = a.destinations;
   entry.appended_at = system_now();
-  if (int error = write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry))
+  if (int error =
+          write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry, a.compressed))
     return error;
   apply(a.changes);
   for (auto [id, events] : a.destinations) {
@@ -142,6 +160,7 @@ int Spool::append(const Append& a) {
     d.cursor.appended += events;
     d.bytes += entry.size;
   }
+  if (settings_.track_acknowledged) pending_.push_back({last_number_, a.changes, a.destinations});
   if (!a.destinations.empty()) entries_.push_back(std::move(entry));
   lock.unlock();
   work_.notify_one();
@@ -174,7 +193,7 @@ void Spool::run_sync() {
     work_.wait_for(lock, kNoteEvery,
                    [&] { return stopping_ || (settings_.sync != SpoolSync::os && last_number_ > durable_); });
     if (stopping_) return;
-    if ((cursors_changed_ || !unsaved_.counters.empty()) &&
+    if ((cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) &&
         std::chrono::steady_clock::now() - last_note_ >= kNoteEvery)
       write_note({});
     if (settings_.sync != SpoolSync::os && last_number_ > durable_) {
@@ -189,7 +208,7 @@ void Spool::run_sync() {
       lock.lock();
       if (error == 0) {
         if (target > durable_) durable_ = target;
-        while (!undurable_.empty() && undurable_.front().first <= durable_) undurable_.pop_front();
+        forget_durable();
       } else if (file ==
                  segments_.back().file) {  // else appending began a new segment meanwhile, and saw to it
         after_failed_sync();
@@ -207,6 +226,7 @@ void Spool::after_failed_sync() {
   rewrite_ = true;
   auto again = std::move(undurable_);
   undurable_.clear();
+  const std::size_t bytes = std::exchange(undurable_bytes_, 0);
   int error = begin_segment();
   Segment& segment = segments_.back();
   for (std::size_t i = 0; error == 0 && i < again.size(); ++i) {
@@ -225,21 +245,47 @@ void Spool::after_failed_sync() {
     rewrite_ = false;
     return;
   }
+  undurable_bytes_ = bytes;
   undurable_ = std::move(again);  // tried again with the next sync; nothing was shown to a destination
   std::this_thread::sleep_for(std::min<std::chrono::milliseconds>(kRetrySync, 100ms));
 }
 
-// Removes the segments that every destination has passed.
-void Spool::trim(std::unique_lock<std::mutex>& lock) {
+// The first record that some destination has not passed.
+std::uint64_t Spool::first_needed() const {
   std::uint64_t needed = last_number_ + 1;
   for (const auto& [id, d] : destinations_)
     if (d.cursor.appended > d.cursor.passed) needed = std::min(needed, d.cursor.number + 1);
-  while (!entries_.empty() && entries_.front().number < needed) entries_.pop_front();
+  return needed;
+}
+
+Snapshot Spool::acknowledged() {
+  std::lock_guard lock(mutex_);
+  if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
+  const std::uint64_t needed = first_needed();
+  for (; !pending_.empty() && pending_.front().number < needed; pending_.pop_front()) {
+    for (const StateChange& c : pending_.front().changes.state) {
+      if (c.removed)
+        acknowledged_.state.erase(c.key);
+      else
+        acknowledged_.state[c.key] = c.value;
+    }
+    for (const CounterChange& c : pending_.front().changes.counters)
+      acknowledged_.counters[c.name] += c.change;
+    for (auto [id, events] : pending_.front().destinations)
+      acknowledged_.cursors[id].appended = acknowledged_.cursors[id].passed += events;
+  }
+  return acknowledged_;
+}
+
+// Removes the segments that every destination has passed.
+void Spool::trim(std::unique_lock<std::mutex>& lock) {
+  const std::uint64_t needed = first_needed();
+  while (entries_.size() > kMostEntries && entries_.front().number < needed) entries_.pop_front();
   std::size_t removable = 0;
   while (removable + 1 < segments_.size() && segments_[removable].last_record < needed) ++removable;
   if (removable == 0 || rewrite_) return;
   // The cursors must be on disk first: else a crash would let a destination look for what is gone.
-  if (cursors_changed_ || !unsaved_.counters.empty())
+  if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
     if (write_note({}) != 0) return;
   const std::uint64_t target = last_number_;
   std::shared_ptr<DiskFile> file = segments_.back().file;
@@ -251,11 +297,14 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
     return;
   }
   if (target > durable_ && file == segments_.back().file) durable_ = target;
-  while (!undurable_.empty() && undurable_.front().first <= durable_) undurable_.pop_front();
+  forget_durable();
   progress_.notify_all();
   std::vector<std::string> paths;
   for (std::size_t i = 0; i < removable; ++i) paths.push_back(segments_[i].path);
+  // The batches of segments that stay can still be read: a destination restored from a backup may need them.
+  const std::uint64_t gone = segments_[removable - 1].last_record;
   segments_.erase(segments_.begin(), segments_.begin() + static_cast<std::ptrdiff_t>(removable));
+  while (!entries_.empty() && entries_.front().number <= gone) entries_.pop_front();
   lock.unlock();
   for (const std::string& path : paths) disk_.remove(path);
   lock.lock();
@@ -263,6 +312,20 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
 
 // ---- reading
 // -------------------------------------------------------------------------------------------------------
+
+namespace {
+
+// Puts the events in place of their compressed form, if they are compressed.
+bool expand(Spool::Read& read) {
+  RecordHeader header;
+  decode_record_header(*read.bytes, header);
+  if (!header.compressed) return true;
+  *read.bytes = decompress_events(read.batch.events);
+  read.batch.events = *read.bytes;
+  return !read.bytes->empty();
+}
+
+}  // namespace
 
 // The first visible record behind `after` with events for the destination.
 const Spool::Entry* Spool::next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const {
@@ -286,13 +349,15 @@ bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::na
   for (;;) {
     if (const Entry* entry = next(destination, after, &out.events)) {
       const Entry found = *entry;  // while unlocked, entries may come and go
+      if (auto d = destinations_.find(destination); d != destinations_.end())
+        d->second.in_hand = std::max(d->second.in_hand, found.number);
       lock.unlock();
       out.number = {found.epoch, found.number};
       out.appended_at = found.appended_at;
       out.batch = {};
       out.bytes = std::make_unique<std::string>();
       if (found.file->read(found.offset, found.size, *out.bytes) == 0 && record_is_intact(*out.bytes) &&
-          decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch))
+          decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch) && expand(out))
         return true;
       out.unreadable_events += out.events;
       after = found.number;
@@ -311,13 +376,24 @@ void Spool::wake_readers() {
   progress_.notify_all();
 }
 
+bool Spool::has_more(std::uint32_t destination, std::uint64_t after) const {
+  std::lock_guard lock(mutex_);
+  std::uint32_t events = 0;
+  return next(destination, after, &events) != nullptr;
+}
+
 std::uint64_t Spool::cursor(std::uint32_t destination) const {
   std::lock_guard lock(mutex_);
   auto it = destinations_.find(destination);
   return it == destinations_.end() ? 0 : it->second.cursor.number;
 }
 
-void Spool::passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters) {
+std::uint64_t Spool::first_record() const {
+  std::lock_guard lock(mutex_);
+  return entries_.empty() ? last_number_ + 1 : entries_.front().number;
+}
+
+void Spool::passed(std::uint32_t destination, std::uint64_t number, Changes changes) {
   std::lock_guard lock(mutex_);
   Destination& d = destinations_[destination];
   auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number,
@@ -327,11 +403,11 @@ void Spool::passed(std::uint32_t destination, std::uint64_t number, std::vector<
       if (id == destination)
         d.cursor.passed += events, d.bytes -= std::min<std::uint64_t>(d.bytes, entry->size);
   d.cursor.number = std::max(d.cursor.number, number);
+  forget_shed(destination, d);
   cursors_changed_ = true;
-  for (CounterChange& c : counters) {
-    add(c);
-    unsaved_.counters.push_back(std::move(c));
-  }
+  apply(changes);
+  for (StateChange& c : changes.state) unsaved_.state.push_back(std::move(c));
+  for (CounterChange& c : changes.counters) unsaved_.counters.push_back(std::move(c));
 }
 
 void Spool::count(std::vector<CounterChange> counters) {

@@ -35,6 +35,10 @@
 
 namespace dingle {
 
+// Events as a zstd frame, and back; "" if the bytes are none.
+std::string compress_events(std::string_view events);
+std::string decompress_events(std::string_view frame);
+
 // Which records destinations may see.
 enum class SpoolSync {
   batch,     // those on disk; every append is synced at once (appends that come meanwhile share one sync)
@@ -47,6 +51,9 @@ struct SpoolSettings {
   SpoolSync sync = SpoolSync::batch;
   std::chrono::nanoseconds interval = std::chrono::milliseconds(50);
   std::uint64_t segment_size = 64u << 20;  // bytes after which a new segment begins
+  // Keeps track of the state as of what every destination is done with, for `acknowledged`.
+  bool track_acknowledged = false;
+  Snapshot begin_with = {};  // state of a new spool
 };
 
 // A log sequence number: unique over the life of a spool, growing.
@@ -77,6 +84,7 @@ class Spool {
     Changes changes;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
     std::string events;                                                 // events.h
+    bool compressed = false;                                            // `events` is a zstd frame
   };
   // An errno value; 0: appended, and visible to destinations as the sync setting says. On an error (disk
   // full) nothing was appended, and it may be tried again.
@@ -113,10 +121,18 @@ class Spool {
   // False if none came. A record that cannot be read any more is passed over, and its events are counted in
   // `unreadable_events`.
   bool read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout, Read& out);
+  // Whether there is one, without waiting for it.
+  bool has_more(std::uint32_t destination, std::uint64_t after) const;
   std::uint64_t cursor(std::uint32_t destination) const;  // where its reading goes on
+  std::uint64_t first_record() const;  // the oldest batch that can still be read; else the next
   // The destination is done with everything up to that record. Noted on disk within a fraction of a second;
   // the counters change with it.
-  void passed(std::uint32_t destination, std::uint64_t number, std::vector<CounterChange> counters = {});
+  void passed(std::uint32_t destination, std::uint64_t number, Changes changes = {});
+  // Gives up the oldest records that wait for the destination and are not in hand (read, but not passed),
+  // until at most `most_bytes` wait, and those appended before `oldest` (ns since 1970). The number of events
+  // is counted under `counter`, durably together with the giving up.
+  std::uint64_t shed_oldest(std::uint32_t destination, std::uint64_t most_bytes, std::int64_t oldest,
+                            const std::string& counter);
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);
   struct Waiting {
@@ -134,6 +150,9 @@ class Spool {
     std::uint64_t bytes = 0, segments = 0, unreadable = 0, failed_syncs = 0;
   };
   Size size() const;
+  // The state, counters and cursors as of the newest record that every destination has passed, with all
+  // before it. Only with `track_acknowledged`.
+  Snapshot acknowledged();
   void wake_readers();  // lets `read` calls return early
 
  private:
@@ -153,20 +172,28 @@ class Spool {
   };
   struct Destination {
     Cursor cursor;
-    std::uint64_t bytes = 0;  // of records that wait for it
+    std::uint64_t bytes = 0;    // of records that wait for it
+    std::uint64_t in_hand = 0;  // up to this record they were read
+    std::vector<std::pair<std::uint64_t, std::uint64_t>>
+        shed;  // ranges of records given up, behind the cursor
   };
 
   Spool(Disk& disk, SpoolSettings settings) : disk_(disk), settings_(std::move(settings)) {}
   std::optional<Problem> recover();
   int begin_segment();
-  int write(RecordType type, const std::string& payload, Entry* entry);
+  int write(RecordType type, const std::string& payload, Entry* entry, bool compressed = false);
   int write_note(Changes changes);
   std::uint32_t id(const std::string& key, const std::string& next_key);
   Waiting waiting(std::uint32_t id, const Destination& d) const;
   const Entry* next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const;
   void apply(const Changes& changes);
+  void apply_shed(std::uint32_t destination, Destination& d);
+  void forget_shed(std::uint32_t destination, Destination& d);
+  void recover_shed();
+  std::uint64_t first_needed() const;
   void add(const CounterChange& change);
   void after_failed_sync();
+  void forget_durable();
   void run_sync();
   void trim(std::unique_lock<std::mutex>& lock);
   std::uint64_t visible() const { return settings_.sync == SpoolSync::os ? last_number_ : durable_; }
@@ -182,16 +209,24 @@ class Spool {
   std::condition_variable work_;      // for the sync thread
   std::condition_variable progress_;  // something became visible or durable
   std::vector<Segment> segments_;     // the last one is written to
-  std::deque<Entry> entries_;         // batches that some destination has not passed, by number
+  std::deque<Entry> entries_;         // the batches of all segments, by number
   std::map<std::uint32_t, Destination> destinations_;
   std::map<std::string, std::string> state_;
   std::map<std::string, std::int64_t> counters_;
   std::uint64_t last_number_ = 0, durable_ = 0;
   std::deque<std::pair<std::uint64_t, std::string>>
-      undurable_;    // records above durable_, as written: for a failed fsync
-  Changes unsaved_;  // counter changes for the next note
+      undurable_;  // records above durable_, as written: for a failed fsync
+  std::size_t undurable_bytes_ = 0;
+  Changes unsaved_;  // applied already; for the next note
   bool cursors_changed_ = false;
   std::chrono::steady_clock::time_point last_note_{};
+  struct Pending {
+    std::uint64_t number = 0;
+    Changes changes;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;
+  };
+  std::deque<Pending> pending_;  // not yet in acknowledged_
+  Snapshot acknowledged_;
   std::uint64_t unreadable_ = 0, failed_syncs_ = 0, wakes_ = 0;
   bool rewrite_ = false;  // an fsync failed, and what it should have saved is not yet in another segment
   bool stopping_ = false;

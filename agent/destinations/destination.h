@@ -7,6 +7,7 @@
 #include <optional>
 #include <span>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "agent/configuration.h"
@@ -23,6 +24,7 @@ struct DeliveryEvent {
 
 // What became of one event.
 struct Outcome {
+  // accepted: durable there. retry: not now. refused: never; it is set aside.
   enum class Form : std::uint8_t { accepted, retry, refused } form = Form::accepted;
   std::string reason;  // for retry and refused, in the destination's own words
 };
@@ -31,24 +33,42 @@ struct Delivery {
   // One for each event, or a single one for all of them.
   std::vector<Outcome> outcomes{Outcome{}};
   // The destination asked to be left alone that long.
-  std::optional<std::chrono::nanoseconds> retry_after;
-  // All records up to this one are durable there; nothing: those of this batch are, if accepted.
-  std::optional<LogNumber> committed_through;
+  std::optional<std::chrono::nanoseconds> retry_after = {};
+  // It judged the events rather than being down or busy: what it keeps refusing is given up some time.
+  bool judged = false;
+  // The outcome speaks of the batch as a whole: smaller ones may show which event is to blame.
+  bool separable = false;
+  // What is to be tried again need not wait: nothing is wrong with it.
+  bool at_once = false;
+  // The newest record of which the destination holds something; told after it was connected, before anything
+  // is delivered. If it is older than what was accepted once, the destination was restored from a backup.
+  std::optional<LogNumber> held = {};
+  // False: accepted, but durable only with a later delivery, or after `flush`. Only for destinations that
+  // recognise what is sent again, and only if `may_defer` was set.
+  bool durable = true;
+  // Counted with the destination once the events are through ("replaced", 3).
+  std::vector<std::pair<const char*, std::uint64_t>> counts = {};
 
   const Outcome& of(std::size_t event) const { return outcomes.size() == 1 ? outcomes[0] : outcomes[event]; }
-  static Delivery retry(std::string reason) {
-    return {{{Outcome::Form::retry, std::move(reason)}}, std::nullopt, std::nullopt};
-  }
+  static Delivery retry(std::string reason) { return {{{Outcome::Form::retry, std::move(reason)}}}; }
 };
 
-// Called by one thread.
+// Called by one thread, but for `cancel`.
 class Destination {
  public:
   virtual ~Destination() = default;
-  // Events in the order of the log; whole records. Views are valid during the call. Accepted means durable.
+  // Events in the order of the log; whole records unless some were refused or are tried again. Views are
+  // valid during the call. Accepted means durable. An event that it refuses must not count as passed in
+  // whatever progress it keeps before `deliver` returned: the letter is written then.
   virtual Delivery deliver(std::span<const DeliveryEvent> events) = 0;
+  // Makes all that was accepted durable. False: it could not; what was not durable is sent again.
+  virtual bool flush() { return true; }
+  // Set before `deliver`: more is waiting, so that it need not be durable yet.
+  bool may_defer = false;
   // For housekeeping: called every second or so while there is nothing to deliver, every ten while there is.
   virtual void idle() {}
+  // Asks a `deliver` in progress to come to an end soon, with any outcome. Called from another thread.
+  virtual void cancel() {}
 };
 
 struct DestinationMaking {

@@ -5,6 +5,7 @@
 #include <map>
 
 #include "agent/destinations/destination.h"
+#include "agent/destinations/remote_index.h"
 #include "core/time/instant.h"
 #include "store/store.h"
 
@@ -75,26 +76,38 @@ class Index final : public Destination {
   SpooledEvent last_;
 };
 
+std::vector<OptionSpec> with_remote(std::vector<OptionSpec> own) {
+  for (OptionSpec& o : remote_index_options()) own.push_back(std::move(o));
+  return own;
+}
+
 const DestinationKind kKind{
     {"index",
-     "Dingle's own indexed store, in the data folder. Exactly once. An index is one file; its name carries a "
+     "Dingle's own indexed store, in the data folder, or that of another dingled. Exactly once. An index is "
+     "one file; its name carries a "
      "date so that old days can be deleted as a whole.",
      "index: { name: 'gate-{day}', keep: { age: 30d } }",
-     {{.name = "name",
-       .type = OptionType::text,
-       .fallback = "events-{day}",
-       .text = "The index of an event: a text with `{day}`, `{month}` of the event's time, or fields in it."},
-      {.name = "zone", .type = OptionType::zone, .fallback = "UTC", .text = "The zone in which days begin."},
-      {.name = "keep",
-       .type = OptionType::section,
-       .text = "How long indexes are kept. Whole indexes are deleted.",
-       .section = {{.name = "age",
-                    .type = OptionType::duration,
-                    .text = "Indexes whose newest event is older are deleted."},
-                   {.name = "bytes",
-                    .type = OptionType::size,
-                    .text = "The oldest indexes are deleted while all together are larger; the newest one "
-                            "always stays."}}}}},
+     with_remote(
+         {{.name = "name",
+           .type = OptionType::text,
+           .fallback = "events-{day}",
+           .text =
+               "The index of an event: a text with `{day}`, `{month}` of the event's time, or fields in it."},
+          {.name = "zone",
+           .type = OptionType::zone,
+           .fallback = "UTC",
+           .text = "The zone in which days begin."},
+          {.name = "keep",
+           .type = OptionType::section,
+           .text = "How long indexes are kept. Whole indexes are deleted.",
+           .section = {{.name = "age",
+                        .type = OptionType::duration,
+                        .text = "Indexes whose newest event is older are deleted."},
+                       {.name = "bytes",
+                        .type = OptionType::size,
+                        .text =
+                            "The oldest indexes are deleted while all together are larger; the newest one "
+                            "always stays."}}}})},
     true,
     [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
       auto zone = Zone::named(options.text("zone"));
@@ -102,6 +115,16 @@ const DestinationKind kKind{
         findings.error_within(*options.node("zone"), zone.problem());
         return nullptr;
       }
+      const std::string& at = options.text("at");
+      if (!at.empty() && !at.starts_with("https://") && !at.starts_with("http://127.0.0.1:") &&
+          !at.starts_with("http://localhost:"))
+        findings.error(*options.node("at"), "`at` begins with https://", "over a network only TLS is used");
+      for (const char* remote : {"into", "token", "compression", "timeout", "tls"})
+        if (at.empty() && options.given(remote))
+          findings.error(*options.node(remote), std::string("`") + remote + "` needs `at`",
+                         "add at: https://HOST:PORT");
+      if (!at.empty() && options.given("keep"))
+        findings.error(*options.node("keep"), "`keep` is decided where the store is", "leave it out here");
       auto namer = Namer::parse(options.text("name"), *zone);
       if (!namer) {
         findings.error_within(*options.node("name"), namer.problem());
@@ -109,7 +132,10 @@ const DestinationKind kKind{
       }
       return std::make_shared<Namer>(std::move(*namer));
     },
-    [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Index>(m); }};
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
+      if (m.settings.options.given("at")) return make_remote_index(m);
+      return std::make_unique<Index>(m);
+    }};
 const DestinationRegistration registration(kKind);
 
 }  // namespace

@@ -5,16 +5,18 @@
 #include <cstring>
 
 #include "agent/destinations/destination.h"
+#include "agent/destinations/rendering.h"
 
 namespace dingle {
 namespace {
 
 class Print final : public Destination {
  public:
+  explicit Print(const Options& o) : rendering_(o.section("events")) {}
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     std::string out;
     for (const DeliveryEvent& e : events) {
-      append_event_json(e.event, out);
+      rendering_.append_json(e.event, out);
       out += '\n';
     }
     for (std::string_view rest = out; !rest.empty();) {
@@ -25,6 +27,9 @@ class Print final : public Destination {
     }
     return {};
   }
+
+ private:
+  Rendering rendering_;
 };
 
 const DestinationKind kKind{
@@ -32,10 +37,15 @@ const DestinationKind kKind{
      "Writes events as JSON, one a line, to the standard output of `dingled`. At least once: after a crash "
      "the last ones may come again.",
      "print: {}",
-     {}},
+     {rendering_option()}},
     true,
-    nullptr,
-    [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Print>(); }};
+    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+      check_rendering(options.section("events"), findings);
+      return nullptr;
+    },
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
+      return std::make_unique<Print>(m.settings.options);
+    }};
 const DestinationRegistration registration(kKind);
 
 }  // namespace

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "core/bytes.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -9,10 +10,9 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 namespace {
-constexpr std::size_t kMostEvents = 16'384;  // in one delivery, whole records
-constexpr std::size_t kMostBytes = 8u << 20;
-constexpr auto kLinger = 25ms;          // how long a small batch waits for company
-constexpr std::size_t kEnough = 2'000;  // events that need no company
+constexpr std::size_t kEnough = 2'000;    // events that need no company
+constexpr unsigned kTriesInOnePiece = 4;  // of a batch that fails as a whole, before it is halved
+constexpr std::size_t kMostDeferred = 4;  // batches that are made durable together
 constexpr auto kIdle = 500ms;
 constexpr auto kHousekeeping = 10s;
 }  // namespace
@@ -20,6 +20,11 @@ constexpr auto kHousekeeping = 10s;
 std::string counter_of_destination(std::uint32_t id, const char* what) {
   return "destination/" + std::to_string(id) + "/" + what;
 }
+
+namespace {
+// State of the spool: the newest record of which the destination accepted something.
+std::string accepted_key(std::uint32_t id) { return "accepted/" + std::to_string(id); }
+}  // namespace
 
 DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
                                std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
@@ -34,6 +39,11 @@ DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_
   first_ = std::chrono::nanoseconds(retry.number("first"));
   longest_ = std::chrono::nanoseconds(retry.number("longest"));
   give_up_after_ = std::chrono::nanoseconds(retry.number("give_up_after"));
+  const Options& batch = settings.common.section("batch");
+  most_events_ = static_cast<std::size_t>(batch.number("events"));
+  most_bytes_ = static_cast<std::size_t>(batch.number("bytes"));
+  age_ = std::chrono::nanoseconds(batch.number("age"));
+  status_.since = system_now();
   thread_ = std::thread([this] { run(); });
 }
 
@@ -43,12 +53,16 @@ DeliveryThread::~DeliveryThread() {
     stopping_ = true;
   }
   stop_.notify_all();
+  destination_->cancel();
   spool_.wake_readers();
   thread_.join();
   problems_.clear("destination " + name_);
 }
 
-DeliveryThread::Status DeliveryThread::status() const { return {retries_, delivered_, lag_, failing_}; }
+DeliveryThread::Status DeliveryThread::status() const {
+  std::lock_guard lock(mutex_);
+  return status_;
+}
 
 bool DeliveryThread::wait(std::chrono::nanoseconds time) {
   std::unique_lock lock(mutex_);
@@ -68,24 +82,35 @@ bool DeliveryThread::gather(std::vector<Spool::Read>& reads, std::uint64_t after
   std::size_t events = 0, bytes = 0;
   auto timeout = std::chrono::nanoseconds(kIdle);
   const auto begin = std::chrono::steady_clock::now();
-  while (!stopping_ && events < kMostEvents && bytes < kMostBytes) {
+  while (!stopping_ && events < most_events_ && bytes < most_bytes_) {
     Spool::Read read;
     if (!spool_.read(id_, after, timeout, read)) break;
+    if (!reads.empty() && events + read.events > most_events_) break;  // it is read again next time
     after = read.number.number;
     events += read.events;
     bytes += read.bytes->size();
     reads.push_back(std::move(read));
     const auto waited = std::chrono::steady_clock::now() - begin;
-    timeout = events >= kEnough || waited >= kLinger + kIdle ? 0ns : std::chrono::nanoseconds(kLinger);
+    timeout = events >= std::min(kEnough, most_events_) || waited >= age_ + kIdle ? 0ns : age_;
   }
   return !reads.empty();
 }
 
 void DeliveryThread::run() {
   std::uint64_t cursor = spool_.cursor(id_);
+  // Kept before a crash, but not yet passed: they are not tried again.
+  auto kept = letters_.kept_behind(id_, cursor);
   auto last_idle = std::chrono::steady_clock::now();
   while (!stopping_) {
     std::vector<Spool::Read> reads;
+    if (!deferred_.empty() && !spool_.has_more(id_, cursor)) {
+      if (destination_->flush()) {
+        pass_deferred();
+      } else {
+        deferred_.clear();
+        cursor = spool_.cursor(id_);
+      }
+    }
     if (!gather(reads, cursor)) {
       if (!stopping_ && std::chrono::steady_clock::now() - last_idle >= kIdle) {
         destination_->idle();
@@ -97,22 +122,58 @@ void DeliveryThread::run() {
     std::vector<SpooledEvent> decoded;
     std::vector<DeliveryEvent> events;
     std::uint64_t damaged = 0;
+    set_aside_ = 0;
     for (const Spool::Read& read : reads) {
       decoded.clear();
       decoder.decode(read.batch.events, id_, decoded);
       damaged += read.unreadable_events;
       if (decoded.size() < read.events) damaged += read.events - decoded.size();
-      for (const SpooledEvent& e : decoded) events.push_back({read.number, e});
+      for (const SpooledEvent& e : decoded) {
+        if (!kept.empty() && kept.count({read.number.number, e.ordinal}))
+          ++set_aside_;
+        else
+          events.push_back({read.number, e});
+      }
     }
-    set_aside_ = 0;
-    if (!events.empty() && !deliver(events)) return;  // stopping: the cursor stays
+    destination_->may_defer =
+        deferred_.size() + 1 < kMostDeferred && spool_.has_more(id_, reads.back().number.number);
+    durable_ = true;
+    start_over_ = false;
+    // Not more at once than asked for, though records are read whole.
+    const bool one = events.size() <= most_events_;
+    for (std::size_t from = 0; from < events.size(); from += most_events_) {
+      std::vector<DeliveryEvent> slice;
+      if (one)
+        slice = std::move(events);
+      else
+        slice.assign(
+            events.begin() + static_cast<std::ptrdiff_t>(from),
+            events.begin() + static_cast<std::ptrdiff_t>(std::min(events.size(), from + most_events_)));
+      if (!deliver(std::move(slice))) return;  // stopping: the cursor stays
+      if (one || rewind_to_ || start_over_) break;
+    }
+    if (rewind_to_) {
+      deferred_.clear();
+      cursor = rewind(kept);
+      continue;
+    }
+    if (start_over_) {
+      deferred_.clear();
+      cursor = spool_.cursor(id_);
+      kept = letters_.kept_behind(id_, cursor);
+      continue;
+    }
     cursor = reads.back().number.number;
-    std::vector<CounterChange> counters;
+    if (!kept.empty() && kept.rbegin()->first <= cursor) kept.clear();
+    std::vector<CounterChange> counters = std::move(counts_);
+    counts_.clear();
     if (set_aside_)
       counters.push_back({counter_of_destination(id_, "set_aside"), static_cast<std::int64_t>(set_aside_)});
     if (damaged)
       counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
-    spool_.passed(id_, cursor, std::move(counters));
+    deferred_.push_back({cursor, {std::move(progress_), std::move(counters)}});
+    progress_.clear();
+    if (durable_) pass_deferred();
     if (std::chrono::steady_clock::now() - last_idle >=
         kHousekeeping) {  // retention must not wait for a quiet hour
       destination_->idle();
@@ -121,64 +182,186 @@ void DeliveryThread::run() {
   }
 }
 
-// Sees all of the events through. False when stopping.
-bool DeliveryThread::deliver(std::vector<DeliveryEvent>& events) {
-  unsigned attempt = 0;
-  auto refused_since = std::chrono::steady_clock::time_point();
-  const std::size_t all = events.size();
-  const std::int64_t newest_read = events.back().event.observed;
-  while (!events.empty()) {
-    Delivery delivery = destination_->deliver(events);
-    const bool single = delivery.outcomes.size() == 1;
-    const Outcome* trouble = nullptr;
-    bool any_retry = false;
-    for (std::size_t i = 0; i < (single ? 1 : events.size()); ++i) {
-      const Outcome& o = delivery.of(i);
-      if (o.form != Outcome::Form::accepted && !trouble) trouble = &o;
-      any_retry |= o.form == Outcome::Form::retry;
-    }
-    if (!trouble) break;
-    const auto now = std::chrono::steady_clock::now();
-    if (any_retry)
-      refused_since = {};
-    else if (refused_since == std::chrono::steady_clock::time_point())
-      refused_since = now;
-    problems_.set("destination " + name_, trouble->reason);
-    failing_ = true;
-    const bool give_up = !any_retry && now - refused_since >= give_up_after_;
-    std::vector<DeliveryEvent> left;
-    if (give_up) {
-      if (!set_aside(events, delivery)) return false;
-    } else {
-      for (std::size_t i = 0; i < events.size(); ++i)
-        if (delivery.of(i).form != Outcome::Form::accepted) left.push_back(events[i]);
-    }
-    events = std::move(left);
-    if (events.empty()) break;
-    ++retries_;
-    spool_.count({{counter_of_destination(id_, "retried"), static_cast<std::int64_t>(events.size())}});
-    if (!wait(delivery.retry_after.value_or(backoff(attempt++)))) return false;
+// The destination is done with all that was deferred.
+void DeliveryThread::pass_deferred() {
+  for (Deferred& d : deferred_) spool_.passed(id_, d.number, std::move(d.changes));
+  deferred_.clear();
+}
+
+// Whether the destination still has what it accepted.
+void DeliveryThread::compare(const LogNumber& held) {
+  const auto known = spool_.state(accepted_key(id_));
+  if (!known) return;
+  ByteReader r(*known);
+  LogNumber accepted;
+  accepted.epoch = r.varint();
+  accepted.number = r.varint();
+  if (held < accepted) rewind_to_ = held;
+}
+
+// The destination was restored: it is sent again what the spool still has. Answers where reading goes on.
+std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint32_t>>& kept) {
+  const LogNumber held = *std::exchange(rewind_to_, std::nullopt);
+  const std::uint64_t from = held.number == 0 ? 0 : held.number - 1;  // of that record a part may be missing
+  kept = letters_.kept_behind(id_, from);
+  const std::uint64_t first = spool_.first_record();
+  std::string text =
+      "the destination holds less than it accepted once (restored from a backup?): what the spool still "
+      "has is sent again";
+  if (first > held.number + 1)
+    text += "; the records " + std::to_string(held.number + 1) + " to " + std::to_string(first - 1) +
+            " are not in the spool any more";
+  problems_.set("destination " + name_ + ": restored", text);
+  spool_.passed(id_, 0, {{{accepted_key(id_), "", true}}, {{counter_of_destination(id_, "rewound"), 1}}});
+  return from;
+}
+
+void DeliveryThread::failing(const std::string& reason, std::chrono::nanoseconds wait) {
+  problems_.set("destination " + name_, reason);
+  std::lock_guard lock(mutex_);
+  const std::int64_t now = system_now();
+  if (!status_.failing) status_.since = now;
+  status_.failing = true;
+  status_.reason = reason;
+  status_.next_try = now + wait.count();
+}
+
+void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Delivery& delivery) {
+  const std::int64_t now = system_now();
+  std::uint64_t n = 0;
+  std::int64_t newest = 0, same = -1;
+  std::uint64_t times = 0;
+  for (std::size_t i = 0; i < events.size(); ++i) {
+    if (delivery.of(i).form != Outcome::Form::accepted) continue;
+    ++n;
+    const std::int64_t observed = events[i].event.observed;
+    newest = std::max(newest, observed);
+    if (observed != same && times != 0) latency_.add(now - same, std::exchange(times, 0));
+    same = observed;
+    ++times;
   }
-  failing_ = false;
+  if (times != 0) latency_.add(now - same, times);
+  for (const auto& [what, count] : delivery.counts)
+    counts_.push_back({counter_of_destination(id_, what), static_cast<std::int64_t>(count)});
+  for (std::size_t i = events.size(); i-- > 0;)
+    if (delivery.of(i).form == Outcome::Form::accepted) {
+      std::string value;
+      ByteWriter w(value);
+      w.varint(events[i].number.epoch);
+      w.varint(events[i].number.number);
+      progress_ = {{accepted_key(id_), value, false}};
+      break;
+    }
+  std::lock_guard lock(mutex_);
+  if (n != 0) {
+    status_.delivered += n;
+    status_.lag = now - newest;
+    status_.last_accepted = now;
+  }
+}
+
+// One round: offers the events, in halves where a whole is turned away. What is to be tried again goes to
+// `left`, in order. Answers what the destination said last, judged if it took some and turned others away.
+Delivery DeliveryThread::offer(const std::vector<DeliveryEvent>& events, unsigned attempt, Turned& left,
+                               Turned& refused) {
+  std::vector<std::pair<std::size_t, std::size_t>> parts{{0, events.size()}};  // the next one last
+  unsigned alone = 0;  // single events that were turned away before any was taken
+  bool took_some = false;
+  Delivery last;
+  while (!parts.empty()) {
+    const auto [from, to] = parts.back();
+    parts.pop_back();
+    const std::span<const DeliveryEvent> part = std::span(events).subspan(from, to - from);
+    Delivery delivery = destination_->deliver(part);
+    if (delivery.held) compare(*delivery.held);
+    accepted(part, delivery);
+    durable_ = durable_ && delivery.durable;
+    std::size_t again = 0, never = 0;
+    for (std::size_t i = 0; i < part.size(); ++i) {
+      again += delivery.of(i).form == Outcome::Form::retry;
+      never += delivery.of(i).form == Outcome::Form::refused;
+    }
+    took_some |= again + never < part.size();
+    const bool whole = again == part.size() || never == part.size();
+    if (whole && part.size() > 1 && delivery.separable && !stopping_ &&
+        (never != 0 || (attempt >= kTriesInOnePiece && (took_some || alone < kTriesInOnePiece)))) {
+      const std::size_t middle = from + (to - from) / 2;
+      parts.emplace_back(middle, to);
+      parts.emplace_back(from, middle);
+      continue;
+    }
+    alone += whole && part.size() == 1;
+    for (std::size_t i = 0; i < part.size(); ++i) {
+      const Outcome& o = delivery.of(i);
+      if (o.form == Outcome::Form::accepted) continue;
+      Turned& turned = o.form == Outcome::Form::retry ? left : refused;
+      turned.events.push_back(part[i]);
+      turned.reasons.push_back(o.reason);
+    }
+    last = std::move(delivery);
+  }
+  last.judged |= took_some && !left.events.empty();
+  return last;
+}
+
+// Sees all of the events through. False when stopping.
+bool DeliveryThread::deliver(std::vector<DeliveryEvent> events) {
+  std::chrono::steady_clock::time_point judged_since{};  // it turns them away, though it is there
+  for (unsigned attempt = 1; !events.empty(); ++attempt) {
+    Turned left, refused;
+    const Delivery delivery = offer(events, attempt, left, refused);
+    if (rewind_to_) return true;  // nothing of it was taken
+    const auto now = std::chrono::steady_clock::now();
+    if (delivery.judged && judged_since == std::chrono::steady_clock::time_point()) judged_since = now;
+    if (!refused.events.empty() && !set_aside(refused, attempt)) return false;
+    if (!left.events.empty() && judged_since != std::chrono::steady_clock::time_point() &&
+        left.events.size() == events.size() && now - judged_since >= give_up_after_) {
+      if (!set_aside(left, attempt)) return false;
+      left.events.clear();
+    }
+    if (!left.events.empty() && (!deferred_.empty() || !durable_)) {
+      start_over_ = true;
+      return true;
+    }
+    events = std::move(left.events);
+    if (events.empty()) break;
+    if (delivery.at_once) {
+      --attempt;  // nothing was wrong with these
+      continue;
+    }
+    const auto pause = delivery.retry_after.value_or(backoff(attempt - 1));
+    failing(left.reasons.front(), pause);
+    {
+      std::lock_guard lock(mutex_);
+      ++status_.retries;
+    }
+    spool_.count({{counter_of_destination(id_, "retried"), static_cast<std::int64_t>(events.size())}});
+    if (!wait(pause)) return false;
+  }
   problems_.clear("destination " + name_);
-  delivered_ += all - set_aside_;
-  lag_ = system_now() - newest_read;
+  std::lock_guard lock(mutex_);
+  if (std::exchange(status_.failing, false)) {
+    status_.since = system_now();
+    status_.reason.clear();
+    status_.next_try = 0;
+  }
   return true;
 }
 
-// Keeps what was refused as dead letters; waits as long as they cannot be kept. False when stopping before
-// they are.
-bool DeliveryThread::set_aside(std::vector<DeliveryEvent>& events, const Delivery& delivery) {
+// Keeps events as dead letters; waits as long as they cannot be kept. False when stopping before they are.
+bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
   std::vector<Letter> letters;
-  for (std::size_t i = 0; i < events.size(); ++i) {
-    if (delivery.of(i).form != Outcome::Form::refused) continue;
-    Letter letter{id_, events[i].number, events[i].event.ordinal, system_now(), 1, delivery.of(i).reason, {}};
-    append_event_json(events[i].event, letter.event);
+  for (std::size_t i = 0; i < turned.events.size(); ++i) {
+    const DeliveryEvent& e = turned.events[i];
+    Letter letter{id_, e.number, e.event.ordinal, system_now(), attempts, turned.reasons[i], {}};
+    append_event_json(e.event, letter.event);
+    letter.source = e.event.source;
+    letter.record = encode_event(e.event, id_);
     letters.push_back(std::move(letter));
   }
   std::string problem;
   while (!letters_.keep(letters, &problem)) {
-    problems_.set("destination " + name_, problem);
+    failing(problem, 1s);
     if (!wait(1s)) return false;
   }
   set_aside_ += letters.size();

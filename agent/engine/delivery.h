@@ -1,8 +1,9 @@
 // Delivery: takes one destination's events out of the spool, in order, and sees them through.
 //
 // A batch is tried until every event is accepted or set aside. What the destination cannot take now is tried
-// again after a wait that doubles, with full jitter, or as long as it asked for. What it keeps refusing
-// longer than `give_up_after` is kept as a dead letter. Then the cursor moves.
+// again after a wait that doubles, with full jitter, or as long as it asked for. What it refuses is kept as a
+// dead letter; so is what it keeps turning away longer than `give_up_after` while it takes other events. A
+// batch that is refused as a whole is halved until the events to blame are found. Then the cursor moves.
 #pragma once
 
 #include <atomic>
@@ -10,11 +11,13 @@
 #include <memory>
 #include <mutex>
 #include <random>
+#include <span>
 #include <string>
 #include <thread>
 #include <vector>
 
 #include "agent/destinations/destination.h"
+#include "agent/engine/histogram.h"
 #include "agent/engine/letters.h"
 #include "agent/problems.h"
 
@@ -22,39 +25,67 @@ namespace dingle {
 
 class DeliveryThread {
  public:
+  // Since the start of this thread. Times in ns since 1970; 0: never.
   struct Status {
-    std::uint64_t retries = 0, delivered = 0;  // since the start of this thread
-    std::int64_t lag = 0;                      // ns from reading to acceptance, of the newest event accepted
-    bool failing = false;
+    std::uint64_t retries = 0, delivered = 0;
+    std::int64_t lag = 0;       // ns from reading to acceptance, of the newest event accepted
+    bool failing = false;       // the last delivery was not accepted
+    std::string reason;         // failing: why
+    std::int64_t since = 0;     // when it began to fail, or to work
+    std::int64_t next_try = 0;  // failing: when it is tried again
+    std::int64_t last_accepted = 0;
   };
   DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
                  std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
                  Problems& problems);
   ~DeliveryThread();  // stops without waiting for the queue
   Status status() const;
+  const Histogram& latency() const { return latency_; }  // from reading a line to its acceptance
   std::uint32_t id() const { return id_; }
 
  private:
+  struct Turned {  // away
+    std::vector<DeliveryEvent> events;
+    std::vector<std::string> reasons;
+  };
   void run();
+  void pass_deferred();
   bool gather(std::vector<Spool::Read>& reads, std::uint64_t after);
-  bool deliver(std::vector<DeliveryEvent>& events);
-  bool set_aside(std::vector<DeliveryEvent>& events, const Delivery& delivery);
+  bool deliver(std::vector<DeliveryEvent> events);
+  Delivery offer(const std::vector<DeliveryEvent>& events, unsigned attempt, Turned& left, Turned& refused);
+  bool set_aside(const Turned& turned, unsigned attempts);
+  void failing(const std::string& reason, std::chrono::nanoseconds wait);
+  void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);
+  void compare(const LogNumber& held);
+  std::uint64_t rewind(std::set<std::pair<std::uint64_t, std::uint32_t>>& kept);
   bool wait(std::chrono::nanoseconds time);  // false: stopping
   std::chrono::nanoseconds backoff(unsigned attempt);
 
   const std::string name_;
   const std::uint32_t id_;
-  std::chrono::nanoseconds first_, longest_, give_up_after_;
+  std::chrono::nanoseconds first_, longest_, give_up_after_, age_;
+  std::size_t most_events_, most_bytes_;
   std::unique_ptr<Destination> destination_;
   Spool& spool_;
   Letters& letters_;
   Problems& problems_;
   std::uint64_t set_aside_ = 0;  // of the batch in hand
+  std::vector<CounterChange> counts_;
+  std::vector<StateChange> progress_;
+  // Accepted, not yet durable there: reading goes on behind it, the cursor stays.
+  struct Deferred {
+    std::uint64_t number = 0;
+    Changes changes;
+  };
+  std::vector<Deferred> deferred_;
+  bool durable_ = true;                 // of the batch in hand
+  bool start_over_ = false;             // what was deferred may be gone there: back to the cursor
+  std::optional<LogNumber> rewind_to_;  // the destination lost what it had behind this
   std::mt19937_64 random_{std::random_device{}()};
-  std::atomic<std::uint64_t> retries_{0}, delivered_{0};
-  std::atomic<std::int64_t> lag_{0};
-  std::atomic<bool> failing_{false}, stopping_{false};
-  std::mutex mutex_;
+  Histogram latency_;
+  std::atomic<bool> stopping_{false};
+  mutable std::mutex mutex_;  // guards status_
+  Status status_;
   std::condition_variable stop_;
   std::thread thread_;
 };

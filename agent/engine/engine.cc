@@ -2,10 +2,13 @@
 
 #include <algorithm>
 #include <cstring>
+#include <filesystem>
 
 #include "agent/destinations/index.h"
+#include "agent/secret.h"
 #include "core/time/instant.h"
 #include "spool/events.h"
+#include "spool/memory.h"
 
 namespace dingle {
 
@@ -25,10 +28,25 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   settings.interval = std::chrono::nanoseconds(s.number("interval"));
   settings.segment_size =
       std::clamp<std::uint64_t>(static_cast<std::uint64_t>(s.number("limit")) / 16, 1u << 20, 64u << 20);
-  auto spool = Spool::open(system_disk(), settings);
+  Disk* disk = &system_disk();
+  if (s.text("on") == "memory") {
+    engine->memory_ = make_memory_disk();
+    disk = engine->memory_.get();
+    settings.sync = SpoolSync::os;
+    settings.track_acknowledged = true;
+    std::error_code made;
+    std::filesystem::create_directories(engine->data_, made);
+    auto begin = load_snapshot(engine->data_ + "/memory-state");
+    if (!begin) return begin.problem();
+    settings.begin_with = std::move(*begin);
+  }
+  auto spool = Spool::open(*disk, settings);
   if (!spool) return spool.problem();
   engine->spool_ = std::move(*spool);
-  engine->letters_ = std::make_unique<Letters>(engine->data_ + "/letters.sqlite");
+  engine->letters_ = std::make_unique<Letters>(
+      engine->data_ + "/letters.sqlite",
+      static_cast<std::uint64_t>(configuration->server.section("letters").number("limit")));
+  engine->forget_resent();
   const Spool::Recovery& r = engine->spool_->recovery();
   if (r.damaged_records)
     engine->problems_.set("spool: damage", std::to_string(r.damaged_records) +
@@ -43,6 +61,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
   engine->start_destinations();
   engine->start_sources();
+  engine->meter_ = std::thread([e = engine.get()] { e->run_meter(); });
   return engine;
 }
 
@@ -84,6 +103,15 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
   return r;
 }
 
+namespace {
+
+// A destination goes on over a reload while this stays the same: its options, and the secrets that they name.
+std::string written(const DestinationSettings& d) {
+  return d.written + std::to_string(fingerprint_of_secrets(d.options));
+}
+
+}  // namespace
+
 void Engine::start_destinations() {
   std::shared_ptr<const Running> running = running_;
   std::vector<std::uint32_t> ids;
@@ -92,7 +120,7 @@ void Engine::start_destinations() {
     std::lock_guard lock(running_mutex_);
     for (auto it = deliveries_.begin(); it != deliveries_.end();) {
       const DestinationSettings* d = running->configuration->destination(it->first);
-      if (d && d->written == it->second.written)
+      if (d && written(*d) == it->second.written)
         ++it;
       else
         old.insert(deliveries_.extract(it++));
@@ -106,7 +134,7 @@ void Engine::start_destinations() {
     if (deliveries_.count(d.name)) continue;
     auto made = d.kind->make({d, id, spool_->identity(), data_});
     deliveries_[d.name] = {
-        d.written, d.kind->spec.name,
+        written(d), d.kind->spec.name,
         std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_)};
   }
   spool_->keep_destinations(ids);
@@ -191,6 +219,12 @@ void Engine::stop(std::chrono::nanoseconds within) {
   }
   work_.notify_all();
   done_.notify_all();
+  {
+    std::lock_guard lock(samples_mutex_);
+    metering_stops_ = true;
+  }
+  meter_stop_.notify_all();
+  if (meter_.joinable()) meter_.join();
   for (std::thread& worker : workers_) worker.join();
   workers_.clear();
   committer_.join();
@@ -200,6 +234,8 @@ void Engine::stop(std::chrono::nanoseconds within) {
     std::lock_guard lock(running_mutex_);
     old.swap(deliveries_);
   }
+  old.clear();
+  save_memory();
 }
 
 // ---- the way of a batch
@@ -236,21 +272,52 @@ void Engine::run_worker() {
   }
 }
 
-bool Engine::full() const {
-  std::lock_guard lock(running_mutex_);
-  const auto most =
-      static_cast<std::uint64_t>(running_->configuration->server.section("spool").number("limit"));
-  for (const DestinationSettings& d : running_->configuration->destinations) {
-    const std::uint64_t waiting = spool_->waiting(running_->destination_ids.at(d.name)).bytes;
-    if (waiting > most || waiting > static_cast<std::uint64_t>(d.common.section("queue").number("limit")))
-      return true;
+// Sees to it that the append finds room in the queues it goes to. False: it must wait.
+bool Engine::make_room(Spool::Append& append, const Running& running) {
+  const auto limit =
+      static_cast<std::uint64_t>(running.configuration->server.section("spool").number("limit"));
+  const std::uint64_t size = append.events.size();
+  std::vector<std::uint32_t> shed;
+  for (const DestinationSettings& d : running.configuration->destinations) {
+    const std::uint32_t id = running.destination_ids.at(d.name);
+    if (std::none_of(append.destinations.begin(), append.destinations.end(),
+                     [&](const auto& to) { return to.first == id; }))
+      continue;
+    const Options& queue = d.common.section("queue");
+    const std::uint64_t most = std::min(limit, static_cast<std::uint64_t>(queue.number("limit")));
+    const std::string& overflow = queue.text("overflow");
+    const std::uint64_t waiting = spool_->waiting(id).bytes;
+    if (overflow == "pause") {
+      if (waiting > most) return false;
+    } else if (waiting + size > most && overflow == "shed_oldest") {
+      spool_->shed_oldest(id, most - std::min(most, size), 0, counter_of_destination(id, "shed_oldest"));
+    } else if (waiting + size > most) {
+      shed.push_back(id);
+    }
   }
-  return false;
+  // The newest are given up: they were never queued.
+  std::erase_if(append.destinations, [&](const auto& to) {
+    if (std::find(shed.begin(), shed.end(), to.first) == shed.end()) return false;
+    append.changes.counters.push_back({counter_of_destination(to.first, "shed_newest"), to.second});
+    return true;
+  });
+  if (append.destinations.empty()) append.events.clear(), append.compressed = false;
+  return true;
+}
+
+// With the spool in memory: what files are read from after a restart.
+void Engine::save_memory() {
+  if (!memory_) return;
+  if (const int error = save_snapshot(data_ + "/memory-state", spool_->acknowledged()))
+    problems_.set("spool: memory", std::string("cannot save how far sources are: ") + std::strerror(error));
+  else
+    problems_.clear("spool: memory");
 }
 
 void Engine::run_committer() {
   for (;;) {
     Spool::Append append;
+    std::shared_ptr<const Running> running;
     {
       std::unique_lock lock(mutex_);
       done_.wait(lock, [&] {
@@ -260,13 +327,17 @@ void Engine::run_committer() {
       append = std::move(processed_.begin()->second);
       processed_.erase(processed_.begin());
     }
+    {
+      std::lock_guard lock(running_mutex_);
+      running = running_;
+    }
     for (;;) {
       int error = 0;
       {
         std::lock_guard lock(mutex_);
         if (discarding_) break;
       }
-      if (!full()) {
+      if (make_room(append, *running)) {
         error = spool_->append(append);
         if (error == 0) {
           paused_ = false;
@@ -315,7 +386,7 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
       last_day = day;
       have_last = true;
     }
-    auto [it, added] = known.try_emplace(index_name(namer.name(batch, event, &implausible)),
+    auto [it, added] = known.try_emplace(namer.name(batch, event, &implausible),
                                          static_cast<std::uint32_t>(to.names.size()));
     if (added) to.names.push_back(it->first);
     last = it->second;
@@ -341,6 +412,7 @@ Spool::Append Engine::process(const Job& job) {
   auto pipelines = running.pipelines_of.find(in.source);
   static const std::vector<std::size_t> kNone;
   for (std::size_t index : pipelines == running.pipelines_of.end() ? kNone : pipelines->second) {
+    if (in.only_pipeline != 0 && in.only_pipeline != running.pipeline_ids[index]) continue;
     const PipelineSettings& settings = running.configuration->pipelines[index];
     const Pipeline& pipeline = *settings.pipeline;
     Batch& batch = batches.emplace_back();
@@ -402,6 +474,7 @@ Spool::Append Engine::process(const Job& job) {
     section.batch = &batch;
     for (const DestinationSettings* d : running.to[index]) {
       const std::uint32_t id = running.destination_ids.at(d->name);
+      if (in.only_destination != 0 && in.only_destination != id) continue;
       if (!d->kind->stores) {
         count(out.changes, counter_of_destination(id, "thrown_away"), batch.events.size());
         continue;
@@ -417,44 +490,12 @@ Spool::Append Engine::process(const Job& job) {
   count(out.changes, "source/" + in.source + "/leftovers",
         static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
   if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
+  if (!out.events.empty() && running.configuration->server.section("spool").text("compression") == "zstd") {
+    out.events = compress_events(out.events);
+    out.compressed = true;
+  }
   out.destinations.assign(events_for.begin(), events_for.end());
   return out;
-}
-
-// ---- looking at it
-// --------------------------------------------------------------------------------------------------
-
-std::shared_ptr<const Configuration> Engine::configuration() const {
-  std::lock_guard lock(running_mutex_);
-  return running_->configuration;
-}
-
-std::vector<Engine::DestinationState> Engine::destinations() const {
-  std::lock_guard lock(running_mutex_);
-  std::vector<DestinationState> all;
-  for (const auto& [name, d] : deliveries_) all.push_back({name, d.kind, d.thread->id(), d.thread->status()});
-  return all;
-}
-
-std::vector<Engine::SourceState> Engine::sources() const {
-  std::lock_guard lock(running_mutex_);
-  std::vector<SourceState> all;
-  for (const SourceSettings& s : running_->configuration->sources) {
-    SourceState state{s.name, s.kind->spec.name, 0, 0};
-    if (auto it = sources_.find(s.name); it != sources_.end())
-      state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
-    all.push_back(std::move(state));
-  }
-  return all;
-}
-
-std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destination) const {
-  std::lock_guard lock(running_mutex_);
-  std::vector<std::shared_ptr<Store>> all;
-  for (const DestinationSettings& d : running_->configuration->destinations)
-    if (d.kind->spec.name == "index" && (destination.empty() || destination == d.name))
-      all.push_back(Store::at(index_folder(data_, running_->destination_ids.at(d.name))));
-  return all;
 }
 
 }  // namespace dingle

@@ -46,6 +46,11 @@ class Engine final : public Intake {
     std::string name, kind;
     std::uint32_t id = 0;
     DeliveryThread::Status delivery;
+    double latency_p50 = 0, latency_p99 = 0;  // seconds from reading to acceptance, since the start
+    double in_rate = 0, out_rate = 0;         // events a second, over the last ten seconds
+    std::vector<std::pair<double, std::uint64_t>> latency_at_most;  // seconds, events that took no longer
+    std::uint64_t latency_count = 0;
+    double latency_sum = 0;  // seconds
   };
   struct SourceState {
     std::string name, kind;
@@ -64,6 +69,16 @@ class Engine final : public Intake {
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
   bool submit(SourceBatch batch) override;
+
+  // ---- dead letters ----
+  Letters& letters() { return *letters_; }
+  struct Resent {
+    std::uint64_t letters = 0;
+    std::string problem;  // why not all were, or ""
+  };
+  // Puts the events of letters into the spool again, for their destination alone, and removes the letters:
+  // as they were, or from their lines through the pipeline as it is now. Returns when that is durable.
+  Resent resend(LetterChoice choice, bool through_pipeline);
 
  private:
   // A configuration as it runs.
@@ -86,13 +101,19 @@ class Engine final : public Intake {
   void start_destinations();
   void start_sources();
   void forget_old_steps();
+  void forget_resent();
   void quiesce();
   Spool::Append process(const Job& job);
   void run_worker();
+  void run_meter();
+  void shed_old();
   void run_committer();
-  bool full() const;
+
+  bool make_room(Spool::Append& append, const Running& running);
+  void save_memory();
 
   std::string data_;
+  std::unique_ptr<Disk> memory_;  // of the spool, if it is there
   std::unique_ptr<Spool> spool_;
   std::unique_ptr<Letters> letters_;
   Problems problems_;
@@ -119,6 +140,16 @@ class Engine final : public Intake {
   std::size_t most_in_flight_ = 8;
   bool quiescing_ = false, discarding_ = false, stopping_ = false;
   std::atomic<bool> paused_{false};
+  // Samples of what was appended and passed, one a second.
+  struct Sample {
+    std::chrono::steady_clock::time_point at;
+    std::map<std::uint32_t, std::pair<std::uint64_t, std::uint64_t>> counts;
+  };
+  mutable std::mutex samples_mutex_;
+  std::condition_variable meter_stop_;
+  std::deque<Sample> samples_;
+  bool metering_stops_ = false;
+  std::thread meter_;
   std::vector<std::thread> workers_;
   std::thread committer_;
 };

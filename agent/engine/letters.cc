@@ -1,12 +1,27 @@
 #include "agent/engine/letters.h"
 
+#include <fmt/format.h>
+
 #include <filesystem>
 
+#include "core/options/options.h"
 #include "store/sqlite.h"
 
 namespace dingle {
+namespace {
 
-Letters::Letters(std::string path) : path_(std::move(path)) {}
+// The WHERE of a choice; ids are numbers, the reason is bound as ?1.
+std::string where_of(const LetterChoice& c) {
+  std::string where = " WHERE (?1 = '' OR instr(reason, ?1) > 0)";
+  if (c.destination) where += fmt::format(" AND destination = {}", c.destination);
+  if (c.after) where += fmt::format(" AND id > {}", c.after);
+  if (!c.ids.empty()) where += fmt::format(" AND id IN ({})", fmt::join(c.ids, ","));
+  return where;
+}
+
+}  // namespace
+
+Letters::Letters(std::string path, std::uint64_t limit) : path_(std::move(path)), limit_(limit) {}
 Letters::~Letters() = default;
 
 Connection& Letters::connection() {
@@ -14,20 +29,29 @@ Connection& Letters::connection() {
     auto c =
         std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
     c->run(
-        "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
-        "CREATE TABLE IF NOT EXISTS letter(destination INTEGER, epoch INTEGER, number INTEGER, ordinal "
-        "INTEGER, at INTEGER, attempts INTEGER, reason TEXT, event TEXT,"
-        " PRIMARY KEY(destination, epoch, number, ordinal)) WITHOUT ROWID");
+        "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+        "CREATE TABLE IF NOT EXISTS letter(id INTEGER PRIMARY KEY AUTOINCREMENT, destination INTEGER, epoch "
+        "INTEGER, number INTEGER, ordinal INTEGER, at INTEGER, attempts INTEGER, reason TEXT, source TEXT, "
+        "event TEXT, record BLOB, UNIQUE(destination, epoch, number, ordinal))");
     connection_ = std::move(c);
   }
   return *connection_;
 }
 
 bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
+  std::uint64_t size = bytes();
+  for (const Letter& l : letters) size += l.event.size() + l.record.size() + l.reason.size();
   std::lock_guard lock(mutex_);
+  if (size > limit_) {
+    *problem = "the store of dead letters is full (" + format_size(limit_) +
+               "): resend or discard some (dingle letters), or raise `server.letters.limit`";
+    return false;
+  }
   try {
     Transaction transaction(connection());
-    Statement s(connection().get(), "INSERT OR IGNORE INTO letter VALUES(?, ?, ?, ?, ?, ?, ?, ?)");
+    Statement s(connection().get(),
+                "INSERT OR IGNORE INTO letter(destination, epoch, number, ordinal, at, attempts, reason, "
+                "source, event, record) VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)");
     for (const Letter& l : letters) {
       s.bind(1, std::uint64_t{l.destination})
           .bind(2, l.number.epoch)
@@ -35,7 +59,7 @@ bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
           .bind(4, std::uint64_t{l.ordinal})
           .bind(5, l.at)
           .bind(6, std::uint64_t{l.attempts});
-      s.bind_text(7, l.reason).bind_text(8, l.event).run();
+      s.bind_text(7, l.reason).bind_text(8, l.source).bind_text(9, l.event).bind_blob(10, l.record).run();
     }
     transaction.commit();
     return true;
@@ -52,6 +76,88 @@ std::uint64_t Letters::count(std::uint32_t destination) {
     Statement s(connection().get(), "SELECT count(*) FROM letter WHERE destination = ?");
     s.bind(1, std::uint64_t{destination});
     return s.step() ? s.number(0) : 0;
+  } catch (const SqliteError&) {
+    return 0;
+  }
+}
+
+std::set<std::pair<std::uint64_t, std::uint32_t>> Letters::kept_behind(std::uint32_t destination,
+                                                                       std::uint64_t number) {
+  std::set<std::pair<std::uint64_t, std::uint32_t>> kept;
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return kept;
+  try {
+    Statement s(connection().get(),
+                "SELECT number, ordinal FROM letter WHERE destination = ? AND number > ?");
+    s.bind(1, std::uint64_t{destination}).bind(2, number);
+    while (s.step()) kept.emplace(s.number(0), static_cast<std::uint32_t>(s.integer(1)));
+  } catch (const SqliteError&) {
+    kept.clear();  // they would be refused, and kept, once more
+  }
+  return kept;
+}
+
+std::vector<Letter> Letters::list(const LetterChoice& choice, std::size_t most, bool whole) {
+  std::vector<Letter> all;
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return all;
+  Statement s(
+      connection().get(),
+      std::string("SELECT id, destination, epoch, number, ordinal, at, attempts, reason, source, event, ") +
+          (whole ? "record" : "''") + " FROM letter" + where_of(choice) +
+          fmt::format(" ORDER BY id LIMIT {}", most));
+  s.bind_text(1, choice.reason);
+  while (s.step()) {
+    Letter l;
+    l.id = s.integer(0);
+    l.destination = static_cast<std::uint32_t>(s.integer(1));
+    l.number = {s.number(2), s.number(3)};
+    l.ordinal = static_cast<std::uint32_t>(s.integer(4));
+    l.at = s.integer(5);
+    l.attempts = static_cast<std::uint32_t>(s.integer(6));
+    l.reason = s.blob(7);
+    l.source = s.blob(8);
+    l.event = s.blob(9);
+    l.record = s.blob(10);
+    all.push_back(std::move(l));
+  }
+  return all;
+}
+
+std::vector<Letters::Sum> Letters::by_reason(const LetterChoice& choice) {
+  std::vector<Sum> all;
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return all;
+  Statement s(connection().get(),
+              "SELECT destination, reason, count(*), min(at), max(at), min(id) FROM letter" +
+                  where_of(choice) +
+                  " GROUP BY destination, reason ORDER BY count(*) DESC, min(id) LIMIT 1000");
+  s.bind_text(1, choice.reason);
+  while (s.step())
+    all.push_back({static_cast<std::uint32_t>(s.integer(0)), s.blob(1), s.number(2), s.integer(3),
+                   s.integer(4), s.integer(5)});
+  return all;
+}
+
+std::uint64_t Letters::remove(const LetterChoice& choice) {
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return 0;
+  Statement s(connection().get(), "DELETE FROM letter" + where_of(choice));
+  s.bind_text(1, choice.reason).run();
+  const auto removed = static_cast<std::uint64_t>(sqlite3_changes(connection().get()));
+  connection().run("PRAGMA incremental_vacuum");
+  return removed;
+}
+
+std::uint64_t Letters::bytes() {
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return 0;
+  try {
+    auto pragma = [&](const char* sql) {
+      Statement s(connection().get(), sql);
+      return s.step() ? s.number(0) : 0;
+    };
+    return (pragma("PRAGMA page_count") - pragma("PRAGMA freelist_count")) * pragma("PRAGMA page_size");
   } catch (const SqliteError&) {
     return 0;
   }

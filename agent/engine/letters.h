@@ -1,12 +1,14 @@
 // Dead letters: events that a destination refused for good, kept with the reason. One SQLite file,
-//   letter(destination, epoch, number, ordinal, at, attempts, reason, event)
+//   letter(id, destination, epoch, number, ordinal, at, attempts, reason, source, event, record)
 // unique by (destination, log sequence number, ordinal), so that a replay after a crash sets nothing aside
-// twice.
+// twice. The file is bounded: when it is full nothing more is kept, and whoever wants to keep a letter waits.
 #pragma once
 
 #include <cstdint>
 #include <memory>
 #include <mutex>
+#include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -23,21 +25,48 @@ struct Letter {
   std::int64_t at = 0;  // ns since 1970
   std::uint32_t attempts = 0;
   std::string reason, event;  // event: one JSON object
+  std::string source = {};
+  std::string record = {};  // the event as in the spool (events.h), alone, for the same destination
+  std::int64_t id = 0;      // given by the store; grows
+};
+
+// Which letters are meant. Members that are empty or 0 do not restrict.
+struct LetterChoice {
+  std::vector<std::int64_t> ids;
+  std::uint32_t destination = 0;
+  std::string reason;      // text that stands in the reason
+  std::int64_t after = 0;  // ids behind this one
 };
 
 // Thread-safe.
 class Letters {
  public:
-  explicit Letters(std::string path);
+  explicit Letters(std::string path, std::uint64_t limit = UINT64_MAX);
   ~Letters();
-  // Durable when it returns true. False: could not be kept (disk full), try again; `problem` says why.
+  // Durable when it returns true. False: could not be kept (disk full, store full), try again; `problem` says
+  // why.
   bool keep(const std::vector<Letter>& letters, std::string* problem);
   std::uint64_t count(std::uint32_t destination);
+  // What is kept of a destination behind a record, as (number, ordinal).
+  std::set<std::pair<std::uint64_t, std::uint32_t>> kept_behind(std::uint32_t destination,
+                                                                std::uint64_t number);
+  // The oldest first. Without `whole` the record is left out.
+  std::vector<Letter> list(const LetterChoice& choice, std::size_t most, bool whole = false);
+  struct Sum {
+    std::uint32_t destination = 0;
+    std::string reason;
+    std::uint64_t letters = 0;
+    std::int64_t first = 0, last = 0, example = 0;  // when set aside; the id of one
+  };
+  std::vector<Sum> by_reason(const LetterChoice& choice);  // the most first
+  std::uint64_t remove(const LetterChoice& choice);        // how many
+  std::uint64_t bytes();                                   // in use
 
  private:
   Connection& connection();  // opened at first need
   std::mutex mutex_;
   std::string path_;
+  std::uint64_t limit_;
   std::unique_ptr<Connection> connection_;
 };
 

@@ -76,8 +76,10 @@ class Files final : public Source {
       bool any = false;
       std::uint64_t behind = 0;
       // What was rotated away holds earlier lines than what took its place: it is read to its end first.
-      for (TrackedFile* file : rotated_away())
+      for (TrackedFile* file : rotated_away()) {
         while (!stopping_ && !refused_ && read_some(*file)) any = true;
+        if (!stopping_ && !refused_) file->renamed = false;
+      }
       for (auto it = files_.begin(); it != files_.end() && !stopping_ && !refused_;) {
         TrackedFile& file = *it->second;
         any |= read_some(file);
@@ -101,7 +103,7 @@ class Files final : public Source {
     std::vector<std::pair<std::int64_t, TrackedFile*>> found;
     for (auto& [id, file] : files_) {
       struct stat info;
-      if (!file->attached && ::fstat(file->fd(), &info) == 0)
+      if ((!file->attached || file->renamed) && ::fstat(file->fd(), &info) == 0)
         found.emplace_back(info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec, file.get());
     }
     std::sort(found.begin(), found.end());
@@ -197,6 +199,7 @@ class Files final : public Source {
       auto known = files_.find({info.st_dev, info.st_ino});
       if (known != files_.end()) {
         known->second->attached = true;
+        known->second->renamed |= known->second->checkpoint.path != path;
         known->second->checkpoint.path = path;
         continue;
       }
@@ -241,6 +244,7 @@ class Files final : public Source {
       if (!kept && first && options_.text("begin") == "end")
         file->advance(static_cast<std::uint64_t>(info.st_size));
     }
+    file->renamed = kept && kept->path != path;
     file->checkpoint.path = path;
     auto resource = std::make_shared<Resource>();
     resource->zone = zone_;

@@ -39,6 +39,8 @@ struct SourceBatch {
   std::vector<SourceLine> lines;
   std::int64_t observed = 0;  // ns since 1970
   Changes changes;            // checkpoint and counters
+  // For what is sent again: only this pipeline takes it, only for this destination. 0: all.
+  std::uint32_t only_pipeline = 0, only_destination = 0;
 };
 
 // The engine, as a source sees it. Thread-safe.

@@ -84,10 +84,17 @@ int print_people(const Client& client, const Json& s, bool steps) {
                                          {"sent", "SENT", Look::count},
                                          {"waiting", "WAITING", Look::count},
                                          {"waiting_bytes", "QUEUED", Look::bytes},
+                                         {"out_per_second", "A SECOND", Look::count},
                                          {"set_aside", "SET ASIDE", Look::count, true},
+                                         {"shed", "SHED", Look::count, true},
                                          {"retried", "RETRIED", Look::count, true},
-                                         {"lag_seconds", "LAG", Look::seconds}};
-  print_rows(client, destinations, rows_of(s["destinations"]));
+                                         {"p99", "P99", Look::seconds}};
+  std::vector<Json> rows = rows_of(s["destinations"]);
+  for (Json& row : rows) {
+    row["p99"] = row["last_accepted"].is_null() ? Json() : row["latency_seconds"]["p99"];
+    row["out_per_second"] = static_cast<std::int64_t>(row["out_per_second"].get<double>());
+  }
+  print_rows(client, destinations, rows);
   std::cout << "\n";
   // What is unusual of single lines is said only when there is some.
   for (const Json& source : s["sources"])
@@ -117,9 +124,33 @@ int print_people(const Client& client, const Json& s, bool steps) {
           std::cout << "note: pipeline " << p["name"].get<std::string>() << ": a template gave up on "
                     << with_thousands(t["too_expensive"].get<std::int64_t>())
                     << " lines, which are too expensive for it: " << t["template"].get<std::string>() << "\n";
+  for (const Json& d : s["destinations"]) {
+    const std::string about = "note: destination " + d["name"].get<std::string>() + ": ";
+    auto count = [&](const char* key) { return with_thousands(d[key].get<std::int64_t>()); };
+    if (d["failing"].get<bool>())
+      std::cout << about << "accepts nothing since " << d["since"].get<std::string>().substr(0, 19)
+                << "Z; next try " << d["next_try"].get<std::string>().substr(11, 8) << "Z\n";
+    if (d["waiting"] != 0 && d["oldest_waiting_seconds"].get<double>() >= 5)
+      std::cout << about << count("waiting") << " events wait, the oldest for "
+                << static_cast<std::int64_t>(d["oldest_waiting_seconds"].get<double>()) << " s; "
+                << (d["drained_in_seconds"].is_null()
+                        ? std::string("at this rate the queue does not shrink")
+                        : "drained in " +
+                              with_thousands(
+                                  static_cast<std::int64_t>(d["drained_in_seconds"].get<double>()) + 1) +
+                              " s at this rate")
+                << "\n";
+    if (d["letters"] != 0)
+      std::cout << about << count("letters") << (d["letters"] == 1 ? " dead letter is" : " dead letters are")
+                << " kept (dingle letters)\n";
+    if (d["replaced"] != 0)
+      std::cout << about << count("replaced")
+                << " texts held what it cannot store (U+0000); it is replaced by U+FFFD\n";
+  }
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
-              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>() << ")\n";
+              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>().substr(0, 19)
+              << "Z)\n";
   if (s["paused"].get<bool>())
     std::cout << paint(client, "1;33", "paused: ") << "a queue is full; sources wait\n";
   if (s["balanced"].get<bool>())

@@ -56,6 +56,24 @@ void Findings::sort() {
   });
 }
 
+namespace {
+
+// The line with stars for what stands where a secret belongs, though it should not stand there.
+std::string without_secrets(std::string line) {
+  for (const char* key : {"password", "token", "bearer", "secret"})
+    for (std::size_t at = 0; (at = line.find(key, at)) != std::string::npos;) {
+      at += std::string_view(key).size();
+      std::size_t value = line.find_first_not_of(" '\"", at);
+      if (value == std::string::npos || (line[value] != ':' && line[value] != '=')) continue;
+      value = line.find_first_not_of(" '\"", value + 1);
+      if (value == std::string::npos || line[value] == '{') continue;
+      for (; value < line.size() && line.find_first_of(" ,}'\"", value) != value; ++value) line[value] = '*';
+    }
+  return line;
+}
+
+}  // namespace
+
 std::string render(const Finding& f, std::string_view file, std::string_view source, bool color) {
   auto paint = [&](const char* code, const std::string& text) {
     return color ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
@@ -68,12 +86,12 @@ std::string render(const Finding& f, std::string_view file, std::string_view sou
   std::string number = std::to_string(f.place.line);
   std::string margin(number.size() + 2, ' ');
   if (f.place.line) {
-    std::string_view line = line_of(source, f.place.line);
+    const std::string line = without_secrets(std::string(line_of(source, f.place.line)));
     std::size_t column = std::max<std::size_t>(1, std::min(f.place.column, line.size() + 1));
     std::size_t length = std::max<std::size_t>(1, std::min(f.length, line.size() + 1 - column));
     constexpr std::size_t kWidth = 140;  // of what is shown of a long line
     std::size_t from = column > kWidth - 20 ? column - (kWidth - 60) : 0;
-    std::string shown = std::string(line.substr(std::min(from, line.size()), kWidth));
+    std::string shown = line.substr(std::min(from, line.size()), kWidth);
     std::string caret;
     std::size_t shown_length = 0;
     for (std::size_t i = from; i + 1 < column + length && i < from + kWidth; ++i) {

@@ -53,7 +53,11 @@ const char* option_type_name(OptionType type) {
     case OptionType::values: return "a map of fields to values";
     case OptionType::renames: return "a map of fields to fields";
     case OptionType::references: return "a list of names";
+    case OptionType::columns: return "a map of columns to types";
     case OptionType::section: return "a map of options";
+    case OptionType::secret: return "a secret: { env: NAME } or { file: PATH }";
+    case OptionType::secrets: return "a map of names to secrets";
+    case OptionType::integers: return "a list of whole numbers";
   }
   return "";
 }
@@ -159,6 +163,10 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       held.node = node;
       return ok;
     }
+    case OptionType::columns:
+      if (!node.is_map()) return wrong();
+      held.node = node;
+      return true;
     case OptionType::template_lists: {
       if (!node.is_map()) return wrong();
       bool ok = true;
@@ -172,6 +180,44 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       }
       held.node = node;
       return ok;
+    }
+    case OptionType::secret: {
+      if (node.is_scalar()) {  // what was written is not repeated
+        findings.error(node, std::string("the secret `") + spec.name + "` stands in the configuration itself",
+                       "keep it elsewhere: { env: NAME } or { file: PATH }");
+        return false;
+      }
+      if (!node.is_map() || node.entries.size() != 1 || !node.entries[0].value.is_scalar() ||
+          (node.entries[0].key != "env" && node.entries[0].key != "file"))
+        return wrong();
+      held.text = node.entries[0].key + ":" + node.entries[0].value.scalar;
+      return true;
+    }
+    case OptionType::secrets: {
+      if (!node.is_map()) return wrong();
+      bool ok = true;
+      OptionSpec each = spec;
+      each.type = OptionType::secret;
+      for (const Node::Entry& e : node.entries) {
+        each.name = e.key.c_str();
+        Held one;
+        ok = parse(each, e.value, one, findings) && ok;
+        held.texts.push_back(one.text);
+      }
+      held.node = node;
+      return ok;
+    }
+    case OptionType::integers: {
+      if (!node.is_scalar() && !node.is_list()) return wrong();
+      const std::vector<Node> one{node};
+      for (const Node& item : node.is_list() ? node.items : one) {
+        std::int64_t n = 0;
+        const char* end = item.scalar.data() + item.scalar.size();
+        auto r = std::from_chars(item.scalar.data(), end, n);
+        if (!item.is_scalar() || r.ec != std::errc() || r.ptr != end) return wrong();
+        held.numbers.push_back(n);
+      }
+      return true;
     }
     case OptionType::section:
       if (!node.is_map()) return wrong();
@@ -254,6 +300,23 @@ const Node* Options::node(std::string_view name) const {
 const std::string& Options::text(std::string_view name) const { return held(name).text; }
 const std::vector<std::string>& Options::texts(std::string_view name) const { return held(name).texts; }
 std::int64_t Options::number(std::string_view name) const { return held(name).number; }
+const std::vector<std::int64_t>& Options::numbers(std::string_view name) const { return held(name).numbers; }
+std::vector<std::string> Options::secrets() const {
+  std::vector<std::string> all;
+  for (const auto& [name, h] : held_) {
+    if (h.type == OptionType::secret && h.given) all.push_back(h.text);
+    if (h.type == OptionType::secrets) all.insert(all.end(), h.texts.begin(), h.texts.end());
+    for (const Options& o : h.section)
+      for (std::string& inner : o.secrets()) all.push_back(std::move(inner));
+  }
+  return all;
+}
+std::vector<std::pair<std::string, std::string>> Options::named_secrets(std::string_view name) const {
+  const Held& h = held(name);
+  std::vector<std::pair<std::string, std::string>> all;
+  for (std::size_t i = 0; i < h.texts.size(); ++i) all.emplace_back(h.node.entries[i].key, h.texts[i]);
+  return all;
+}
 bool Options::flag(std::string_view name) const { return held(name).number != 0; }
 const Node& Options::tree(std::string_view name) const { return held(name).node; }
 const Options& Options::section(std::string_view name) const { return held(name).section.at(0); }

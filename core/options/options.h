@@ -21,16 +21,16 @@
 namespace dingle {
 
 enum class OptionType {
-  text,       // any text
-  texts,      // a list of texts, or one
-  integer,    // a whole number
-  boolean,    // true or false
-  size,       // 64KiB, 1GiB; bytes
-  duration,   // 200ms, 6h; nanoseconds
-  choice,     // one of `choices`
-  field,      // a field's name
-  fields,     // a list of fields' names, or one
-  templates,  // a list of templates, or one
+  text,            // any text
+  texts,           // a list of texts, or one
+  integer,         // a whole number
+  boolean,         // true or false
+  size,            // 64KiB, 1GiB; bytes
+  duration,        // 200ms, 6h; nanoseconds
+  choice,          // one of `choices`
+  field,           // a field's name
+  fields,          // a list of fields' names, or one
+  templates,       // a list of templates, or one
   template_lists,  // a map of texts to lists of templates
   template_text,
   condition,   // a search condition
@@ -38,6 +38,10 @@ enum class OptionType {
   values,      // a map of fields to values
   renames,     // a map of fields to fields
   references,  // a list of names of other components, or one
+  secret,      // { env: NAME } or { file: PATH }: what it names is read by whoever uses it
+  secrets,     // a map of names to secrets
+  integers,    // a list of whole numbers, or one
+  columns,     // a map of columns to types, or to maps with `field` and `type`
   section,     // a map with options of its own
 };
 
@@ -76,7 +80,13 @@ class Options {
   const std::vector<std::string>& texts(std::string_view name) const;
   std::int64_t number(std::string_view name) const;  // integer, size (bytes), duration (ns)
   bool flag(std::string_view name) const;
-  const Node& tree(std::string_view name) const;  // values, renames, template_lists; an empty node if not given
+  const std::vector<std::int64_t>& numbers(std::string_view name) const;  // integers
+  // Where the secrets among the options, and in sections, are: "env:NAME", "file:PATH". `text` answers one.
+  std::vector<std::string> secrets() const;
+  // Of a map of secrets: name and place, as above.
+  std::vector<std::pair<std::string, std::string>> named_secrets(std::string_view name) const;
+  const Node& tree(
+      std::string_view name) const;  // values, renames, template_lists; an empty node if not given
   const Options& section(std::string_view name) const;
   // Replaces a text option, for what a command line says instead of the file.
   void override_text(std::string_view name, std::string value) {
@@ -89,6 +99,7 @@ class Options {
     std::string text;
     std::vector<std::string> texts;
     std::int64_t number = 0;
+    std::vector<std::int64_t> numbers;
     Node node;
     bool given = false;
     std::vector<Options> section;  // one

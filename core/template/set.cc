@@ -32,7 +32,7 @@ std::size_t slot_of(std::uint64_t key, std::size_t size) {
 
 bool shareable(Element::Op op) {
   return op == Element::Op::literal || op == Element::Op::lexeme || op == Element::Op::text ||
-         op == Element::Op::blanks || op == Element::Op::any_case;
+         op == Element::Op::blanks || op == Element::Op::any_case || op == Element::Op::rest;
 }
 
 bool same_scan(const TextScan& a, const TextScan& b) {
@@ -46,7 +46,8 @@ bool same_element(const Program& p, const Element& a, const Program& q, const El
   switch (a.op) {
     case Element::Op::literal:
     case Element::Op::any_case: return p.literals[a.operand] == q.literals[b.operand];
-    case Element::Op::blanks: return true;
+    case Element::Op::blanks:
+    case Element::Op::rest: return true;
     case Element::Op::lexeme: {
       const LexemeUse &x = p.lexemes[a.operand], &y = q.lexemes[b.operand];
       return x.scan == y.scan && !x.settings && !y.settings && x.ranged == y.ranged && x.low == y.low &&
@@ -159,12 +160,13 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
   }
   std::uint32_t first_shared = 0;
   if (!shared->elements.empty() && shared->elements[0].op == Element::Op::literal) {
-    node.lead = shared->literals[shared->elements[0].operand];
+    lead(node, shared->literals[shared->elements[0].operand]);
     first_shared = 1;
   }
   if (shared->elements.size() > first_shared) {
     shared->fuse(first_shared, static_cast<std::uint32_t>(shared->elements.size()));
-    node.program = std::move(shared);
+    node.program = shared.get();
+    programs_.push_back(std::move(shared));
   }
   // Where they part.
   std::map<unsigned char, std::vector<Place>> by_byte;
@@ -243,29 +245,52 @@ std::uint32_t TemplateSet::build(std::vector<Place> places) {
   return index;
 }
 
-// The rest of one template as a program of its own.
+// The rest of one template.
 void TemplateSet::make_leaf(Node& node, const Place& place) {
-  const Template& t = *all_[place.which];
+  const Program& program = all_[place.which]->program_;
   node.leaf = static_cast<std::int32_t>(place.which);
-  auto program = std::make_unique<Program>(t.program_);
+  Place rest = place;
+  // The slots of what was shared are filled already.
+  for (std::uint32_t i = 0; i < place.element; ++i)
+    if (program.elements[i].slot >= 0)
+      node.clear_from = std::max(node.clear_from, static_cast<std::uint32_t>(program.elements[i].slot) + 1);
+  if (rest.element < program.elements.size() && program.elements[rest.element].op == Element::Op::literal) {
+    const Element& literal = program.elements[rest.element];
+    lead(node, std::string_view(program.literals[literal.operand]).substr(rest.used));
+    rest = {place.which, literal.next, 0};
+  }
+  node.program = ending(rest);
+  node.clear_to = node.program->clears ? static_cast<std::uint32_t>(all_[place.which]->slots_.size()) : 0;
+  node.open_end = all_[place.which]->open_end_;
+}
+
+void TemplateSet::lead(Node& node, std::string_view text) {
+  node.lead_at = static_cast<std::uint32_t>(leads_.size());
+  node.lead_length = static_cast<std::uint32_t>(text.size());
+  leads_ += text;
+}
+
+// The program from a place to the template's end; the same one for templates that do the same from there on.
+const Program* TemplateSet::ending(const Place& place) {
+  const Program& own = all_[place.which]->program_;
+  auto same_as_own = [&](const Ending& e) {
+    const Program& other = all_[e.place.which]->program_;
+    const std::size_t n = own.elements.size() - place.element;
+    if (other.slots != own.slots || other.elements.size() - e.place.element != n) return false;
+    for (std::size_t i = 0; i < n; ++i)
+      if (!same_element(own, own.elements[place.element + i], other, other.elements[e.place.element + i]))
+        return false;
+    return true;
+  };
+  if (auto found = std::find_if(endings_.begin(), endings_.end(), same_as_own); found != endings_.end())
+    return found->program;
+  auto program = std::make_unique<Program>(own);
   program->code.clear();
   program->branch_starts.clear();
-  std::uint32_t first = place.element;
-  if (place.used != 0) {
-    std::string& literal = program->literals[program->elements[first].operand];
-    literal = literal.substr(place.used);
-  }
-  // The slots of what was shared are filled already.
-  for (std::uint32_t i = 0; i < first; ++i)
-    if (t.program_.elements[i].slot >= 0)
-      node.clear_from =
-          std::max<std::size_t>(node.clear_from, static_cast<std::size_t>(t.program_.elements[i].slot) + 1);
-  if (first < program->elements.size() && program->elements[first].op == Element::Op::literal) {
-    node.lead = program->literals[program->elements[first].operand];
-    first = program->elements[first].next;
-  }
-  program->fuse(first, static_cast<std::uint32_t>(program->elements.size()));
-  node.program = std::move(program);
+  program->fuse(place.element, static_cast<std::uint32_t>(program->elements.size()));
+  endings_.push_back({place, program.get()});
+  programs_.push_back(std::move(program));
+  return programs_.back().get();
 }
 
 bool TemplateSet::required_is_there(std::int32_t literal, Walk& walk) const {
@@ -285,21 +310,18 @@ void TemplateSet::visit(const Node& node, const char* at, Walk& walk) const {
   if (node.least >= walk.limit()) return;
   if (node.required >= 0 && walk.tried == nullptr && !required_is_there(node.required, walk)) return;
   MatchState& s = walk.state;
-  if (!node.lead.empty()) {
-    const std::size_t n = node.lead.size();
-    if (static_cast<std::size_t>(s.end - at) < n || !same_bytes(at, node.lead.data(), n)) return;
+  if (const std::size_t n = node.lead_length; n != 0) {
+    if (static_cast<std::size_t>(s.end - at) < n || !same_bytes(at, leads_.data() + node.lead_at, n)) return;
     at += n;
   }
   if (node.leaf >= 0) {
-    const Template& t = *all_[static_cast<std::size_t>(node.leaf)];
     if (walk.tried) walk.tried->emplace_back(at, static_cast<std::uint32_t>(node.leaf));
-    if (node.program->clears)
-      for (std::size_t i = node.clear_from; i < t.slots_.size(); ++i) s.values[i] = Value();
+    for (std::size_t i = node.clear_from; i < node.clear_to; ++i) s.values[i] = Value();
     s.work = 0;
     s.too_expensive = false;
     const std::size_t found = s.context.found ? s.context.found->size() : 0;
     const char* p = walk.runner.run(*node.program, 0, at, s);
-    if (p != nullptr && (t.open_end_ || p == s.end)) {
+    if (p != nullptr && (node.open_end || p == s.end)) {
       walk.best = node.leaf;
       // What was found so far belongs to templates that lost.
       if (s.context.found && found != 0)

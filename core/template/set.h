@@ -46,13 +46,16 @@ class TemplateSet {
   struct Place {
     std::uint32_t which, element, used;
   };
-  struct Node {
-    std::string lead;                  // literal text that comes first
-    std::unique_ptr<Program> program;  // what all templates below go on with; nullptr: nothing
-    std::uint32_t least = 0;           // the first of the templates below
-    std::int32_t leaf = -1;            // the template that ends here
-    std::size_t clear_from = 0;        // leaf: slots from here on are cleared first
-    std::int32_t required = -1;        // leaf: index of the literal that must be in the line
+  // What a line reads of a leaf lies in one cache line.
+  struct alignas(64) Node {
+    const Program* program = nullptr;            // what all templates below go on with; nullptr: nothing
+    std::uint32_t lead_at = 0, lead_length = 0;  // literal text that comes first, in `leads_`
+    std::uint32_t least = 0;                     // the first of the templates below
+    std::int32_t leaf = -1;                      // the template that ends here
+    std::uint32_t clear_from = 0, clear_to = 0;  // leaf: slots that are cleared first
+    std::int32_t required = -1;                  // leaf: index of the literal that must be in the line
+    std::uint32_t key_length = 0;                // of `keyed`, in bytes; 0: there are none
+    bool open_end = false;                       // leaf: the line may go on behind it
     // Children by the byte with which their literal goes on: 0 or the place in `by_byte`, counted from 1.
     std::unique_ptr<std::array<std::uint16_t, 256>> places;
     std::vector<std::uint32_t> by_byte;
@@ -62,18 +65,28 @@ class TemplateSet {
       std::uint32_t child = 0, used = 0;
     };
     std::vector<Keyed> keyed;           // its size is a power of two
-    std::uint32_t key_length = 0;       // bytes; 0: there are none
     std::vector<std::uint32_t> others;  // children that begin otherwise, by `least`
   };
   struct Walk;
 
   std::uint32_t build(std::vector<Place> places);
   void make_leaf(Node& node, const Place& place);
+  const Program* ending(const Place& place);
+  void lead(Node& node, std::string_view text);
   void visit(const Node& node, const char* at, Walk& walk) const;
   bool required_is_there(std::int32_t literal, Walk& walk) const;
 
   std::vector<std::shared_ptr<const Template>> all_;
   std::vector<Node> nodes_;
+  std::string leads_;
+  std::vector<std::unique_ptr<const Program>> programs_;
+  // The programs of leaves. Those that end alike have one together: fewer instructions are better remembered
+  // by the processor.
+  struct Ending {
+    Place place;
+    const Program* program;
+  };
+  std::vector<Ending> endings_;
   std::vector<std::string> required_;
   std::vector<std::vector<std::int32_t>> required_by_hash_;  // 4096 lists, by four bytes of the literal
   std::size_t most_values_ = 0;

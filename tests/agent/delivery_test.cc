@@ -97,9 +97,7 @@ class DeliveryThreadTest : public testing::Test {
     for (int i = 0; i < 500 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
     EXPECT_EQ(spool->waiting(id).events, 0u);
   }
-  static Delivery all(Outcome::Form form, const char* reason) {
-    return {{{form, reason}}, std::nullopt, std::nullopt};
-  }
+  static Delivery all(Outcome::Form form, const char* reason) { return {{{form, reason}}}; }
 };
 
 using Bodies = std::vector<std::string>;
@@ -140,7 +138,6 @@ TEST_F(DeliveryThreadTest, OnlyWhatWasNotAcceptedComesAgain) {
 }
 
 TEST_F(DeliveryThreadTest, RefusedForGoodIsSetAsideWithItsReason) {
-  give_up_after("0s");
   append({"1", "bad", "3"});
   run_until_done([&](std::span<const DeliveryEvent> events) {
     Delivery d;
@@ -201,10 +198,102 @@ TEST_F(DeliveryThreadTest, StoppingInTheMiddleLeavesTheCursor) {
 
 TEST_F(DeliveryThreadTest, LettersAreUniqueOverReplays) {
   const std::vector<Letter> same{{1, {1, 5}, 0, 0, 1, "r", "{}"}, {1, {1, 5}, 1, 0, 1, "r", "{}"}};
+  EXPECT_TRUE(letters->list({}, 10).empty());
   std::string problem;
   EXPECT_TRUE(letters->keep(same, &problem));
   EXPECT_TRUE(letters->keep(same, &problem));
   EXPECT_EQ(letters->count(1), 2u);
+}
+
+// Answers of a destination that says only yes or no to a batch: `bad` spoils it.
+Delivery spoiled(std::span<const DeliveryEvent> events, Outcome::Form form) {
+  Delivery d;
+  for (const auto& e : events)
+    if (e.event.body == "bad") d.outcomes = {{form, "400: spoiled"}};
+  d.separable = true;
+  return d;
+}
+
+TEST_F(DeliveryThreadTest, TheEventToBlameIsFoundByHalving) {
+  std::vector<std::string> bodies;
+  for (int i = 0; i < 100; ++i) bodies.push_back(i == 37 ? "bad" : std::to_string(i));
+  append(bodies);
+  int calls = 0;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    ++calls;
+    return spoiled(events, Outcome::Form::refused);
+  });
+  std::erase(bodies, "bad");
+  EXPECT_EQ(accepted, bodies) << "in order";
+  ASSERT_EQ(letters->list({}, 10).size(), 1u);
+  EXPECT_EQ(letters->list({}, 10)[0].reason, "400: spoiled");
+  EXPECT_LT(calls, 20);
+}
+
+TEST_F(DeliveryThreadTest, WhatIsTurnedAwayWhileOthersAreTakenIsGivenUp) {
+  give_up_after("10ms");
+  append({"1", "2", "bad", "4"});
+  append({"5"});
+  run_until_done([](std::span<const DeliveryEvent> events) { return spoiled(events, Outcome::Form::retry); });
+  EXPECT_EQ(accepted, (Bodies{"1", "2", "4", "5"}));
+  EXPECT_EQ(letters->count(id), 1u);
+}
+
+TEST_F(DeliveryThreadTest, AnEventKeptBeforeACrashIsNotTriedAgain) {
+  append({"1", "2"});
+  std::string problem;
+  Spool::Read read;
+  ASSERT_TRUE(spool->read(id, 0, 1s, read));
+  ASSERT_TRUE(letters->keep({{id, read.number, 1, 0, 1, "r", "{}"}}, &problem));
+  ASSERT_EQ(letters->kept_behind(id, 0).size(), 1u);
+  run_until_done([](std::span<const DeliveryEvent>) { return Delivery{}; });
+  EXPECT_EQ(accepted, (Bodies{"1"}));
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "set_aside")), 1);
+}
+
+TEST_F(DeliveryThreadTest, AFullStoreOfLettersPausesTheDestination) {
+  letters = std::make_unique<Letters>(folder + "/small", 1);
+  append({"bad"});
+  {
+    DeliveryThread thread(
+        settings, id,
+        std::make_unique<Scripted>(
+            [](std::span<const DeliveryEvent>) { return all(Outcome::Form::refused, "no"); }, accepted,
+            mutex),
+        *spool, *letters, problems);
+    for (int i = 0; i < 3000 && problems.all().empty(); ++i) std::this_thread::sleep_for(10ms);
+    ASSERT_EQ(problems.all().size(), 1u);
+    EXPECT_NE(problems.all()[0].text.find("full"), std::string::npos);
+  }
+  EXPECT_EQ(spool->waiting(id).events, 1u) << "nothing is lost";
+}
+
+TEST_F(DeliveryThreadTest, ALetterHoldsTheEventAsItWas) {
+  append({"bad"});
+  run_until_done([](std::span<const DeliveryEvent>) { return all(Outcome::Form::refused, "no"); });
+  const auto list = letters->list({{}, id, "no", 0}, 10, true);
+  ASSERT_EQ(list.size(), 1u);
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  ASSERT_TRUE(decoder.decode(list[0].record, id, events));
+  ASSERT_EQ(events.size(), 1u);
+  EXPECT_EQ(events[0].body, "bad");
+  EXPECT_EQ(events[0].source, "s");
+  EXPECT_EQ(letters->by_reason({}).at(0).letters, 1u);
+  EXPECT_EQ(letters->remove({{list[0].id}, 0, "", 0}), 1u);
+  EXPECT_EQ(letters->count(id), 0u);
+}
+
+TEST(LatencyHistogram, QuantilesWithinAFourth) {
+  Histogram h;
+  for (int i = 1; i <= 1000; ++i) h.add(i * std::int64_t{1'000'000});
+  EXPECT_NEAR(h.quantile(0.5), 0.5, 0.13);
+  EXPECT_NEAR(h.quantile(0.99), 0.99, 0.25);
+  EXPECT_EQ(h.count(), 1000u);
+  EXPECT_EQ(h.at_most(1e9), 1000u);
+  h.add(-5);
+  h.add(INT64_MAX, 100);
+  EXPECT_EQ(h.at_most(1e-5), 1u);
 }
 
 }  // namespace

@@ -38,7 +38,7 @@ TEST(TemplateReference, SetsAgreeWithTryingInOrder) {
   for (int round = 0; round < 400; ++round) {
     std::vector<std::shared_ptr<const Template>> all;
     std::vector<TemplateGrammar::Nodes> nodes;
-    // Some share their beginnings: grown from one another.
+    // Some share their beginnings or their ends: grown from one another.
     for (unsigned n = 2 + random.below(30); n > 0; --n) {
       TemplateGrammar::Nodes own = random.nodes();
       if (!nodes.empty() && random.below(2)) {
@@ -47,6 +47,15 @@ TEST(TemplateReference, SetsAgreeWithTryingInOrder) {
         std::vector<Problem> ignored;
         for (auto& node : own) begin.push_back(node);
         if (Template::compile(TemplateGrammar::template_of(begin), library, {}, ignored)) own = begin;
+      }
+      if (!nodes.empty() && random.below(2)) {
+        const TemplateGrammar::Nodes& other = nodes[random.below(static_cast<unsigned>(nodes.size()))];
+        TemplateGrammar::Nodes whole = own;
+        whole.resize(std::min<std::size_t>(whole.size(), 2));
+        for (std::size_t i = std::min<std::size_t>(other.size(), random.below(3)); i < other.size(); ++i)
+          whole.push_back(other[i]);
+        std::vector<Problem> ignored;
+        if (Template::compile(TemplateGrammar::template_of(whole), library, {}, ignored)) own = whole;
       }
       std::vector<Problem> problems;
       auto t = Template::compile(TemplateGrammar::template_of(own), library, {}, problems);

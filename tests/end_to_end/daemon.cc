@@ -2,8 +2,11 @@
 
 #include <fcntl.h>
 #include <gtest/gtest.h>
+#include <netinet/in.h>
 #include <poll.h>
+#include <pwd.h>
 #include <signal.h>
+#include <sys/socket.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -29,12 +32,13 @@ std::string read_file(const std::string& path) {
 }
 
 int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out,
-          const std::string& err) {
+          const std::string& err, const std::vector<std::pair<std::string, std::string>>& environment = {}) {
   const int pid = ::fork();
   if (pid != 0) return pid;
   ::dup2(::open(in.c_str(), O_RDONLY), 0);
   ::dup2(::open(out.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 1);
   ::dup2(::open(err.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 2);
+  for (const auto& [name, value] : environment) ::setenv(name.c_str(), value.c_str(), 1);
   std::vector<char*> argv;
   for (const std::string& a : arguments) argv.push_back(const_cast<char*>(a.c_str()));
   argv.push_back(nullptr);
@@ -42,12 +46,52 @@ int spawn(const std::vector<std::string>& arguments, const std::string& in, cons
   ::_exit(127);
 }
 
+}  // namespace
+
 std::string make_folder() {
   std::string pattern = testing::TempDir() + "/dingle-XXXXXX";
   return ::mkdtemp(pattern.data());
 }
 
-}  // namespace
+int start_program(const std::vector<std::string>& arguments, const std::string& output, const char* user) {
+  const passwd* other = user && ::geteuid() == 0 ? ::getpwnam(user) : nullptr;
+  const int pid = ::fork();
+  if (pid != 0) return pid;
+  const int out = ::open(output.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
+  ::dup2(::open("/dev/null", O_RDONLY), 0);
+  ::dup2(out, 1);
+  ::dup2(out, 2);
+  if (other && (::setgid(other->pw_gid) != 0 || ::setuid(other->pw_uid) != 0)) ::_exit(126);
+  std::vector<char*> argv;
+  for (const std::string& a : arguments) argv.push_back(const_cast<char*>(a.c_str()));
+  argv.push_back(nullptr);
+  ::execv(argv[0], argv.data());
+  ::_exit(127);
+}
+
+void end_program(int pid, int signal) {
+  if (pid <= 0) return;  // -1 would be everybody
+  ::kill(pid, signal);
+  int status = 0;
+  for (int i = 0; i < 1500 && ::waitpid(pid, &status, WNOHANG) == 0; ++i) {
+    if (i == 1000) ::kill(pid, SIGKILL);
+    std::this_thread::sleep_for(10ms);
+  }
+}
+
+int free_port() {
+  const int fd = ::socket(AF_INET, SOCK_STREAM, 0);
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  socklen_t size = sizeof address;
+  int port = 0;
+  if (::bind(fd, reinterpret_cast<sockaddr*>(&address), size) == 0 &&
+      ::getsockname(fd, reinterpret_cast<sockaddr*>(&address), &size) == 0)
+    port = ntohs(address.sin_port);
+  ::close(fd);
+  return port;
+}
 
 // DINGLE_DAEMON names another dingled than the one that was built along, for instance one with a sanitizer.
 std::string daemon_program() {
@@ -100,8 +144,9 @@ void Daemon::configure(const std::string& configuration) {
 
 void Daemon::start() {
   std::filesystem::remove(dir + "/data/address");
-  pid_ =
-      spawn({daemon_program(), "--config", dir + "/dingle.yaml"}, "/dev/null", dir + "/stdout", dir + "/log");
+  std::vector<std::string> all{daemon_program(), "--config", dir + "/dingle.yaml"};
+  all.insert(all.end(), arguments.begin(), arguments.end());
+  pid_ = spawn(all, "/dev/null", dir + "/stdout", dir + "/log", environment);
   for (int i = 0; i < 3000 && !std::filesystem::exists(dir + "/data/address"); ++i) {
     int status = 0;
     if (::waitpid(pid_, &status, WNOHANG) == pid_) {
@@ -120,18 +165,22 @@ int Daemon::wait_for_end() {
   return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
 }
 int Daemon::terminate() {
+  if (!runs()) return -1;
   ::kill(pid_, SIGTERM);
   return wait_for_end();
 }
 void Daemon::kill() {
+  if (!runs()) return;
   ::kill(pid_, SIGKILL);
   wait_for_end();
 }
-void Daemon::hang_up() { ::kill(pid_, SIGHUP); }
+void Daemon::hang_up() {
+  if (runs()) ::kill(pid_, SIGHUP);
+}
 
-Ran Daemon::dingle(std::vector<std::string> arguments, const std::string& input) {
-  arguments.insert(arguments.begin(), {std::string(DINGLE_BINARIES) + "/dingle", "--data", dir + "/data"});
-  return run_program(arguments, input);
+Ran Daemon::dingle(std::vector<std::string> words, const std::string& input) {
+  words.insert(words.begin(), {std::string(DINGLE_BINARIES) + "/dingle", "--data", dir + "/data"});
+  return run_program(words, input);
 }
 
 Json Daemon::status() {
@@ -139,6 +188,15 @@ Json Daemon::status() {
   Json json = Json::parse(ran.out, nullptr, false);
   EXPECT_FALSE(json.is_discarded()) << ran.err;
   return json;
+}
+
+std::string Daemon::problem() {
+  for (int i = 0; i < 250; ++i) {
+    const Json now = status();
+    if (!now.is_discarded() && !now["problems"].empty()) return now["problems"][0]["text"];
+    std::this_thread::sleep_for(20ms);
+  }
+  return "";
 }
 
 Json Daemon::settled(int seconds) {

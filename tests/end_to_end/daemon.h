@@ -17,6 +17,13 @@ struct Ran {
 Ran run_program(const std::vector<std::string>& arguments, const std::string& input = "");
 
 std::string daemon_program();
+// Starts a program in the background, as another user if one is given; its output goes to the file.
+int start_program(const std::vector<std::string>& arguments, const std::string& output,
+                  const char* user = nullptr);
+// Ends it by the signal, and waits for its end.
+void end_program(int pid, int signal);
+std::string make_folder();  // a new one, for a test
+int free_port();            // of the loopback, that nothing listened on a moment ago
 
 class Daemon {
  public:
@@ -30,9 +37,11 @@ class Daemon {
   void kill();      // SIGKILL
   void hang_up();   // SIGHUP
   bool runs() const { return pid_ > 0; }
+  int pid() const { return pid_; }
 
   Ran dingle(std::vector<std::string> arguments, const std::string& input = "");
-  Json status();  // of the API
+  Json status();          // of the API
+  std::string problem();  // the text of the first one, once there is one
   // Waits until everything that was written is read, and nothing waits; the status then.
   Json settled(int seconds = 60);
   // All events that satisfy the condition, oldest first.
@@ -44,6 +53,8 @@ class Daemon {
   void write(const std::string& name, const std::string& text, bool append = true);  // a file in logs/
   std::string path(const std::string& name) const { return dir + "/logs/" + name; }
   std::string dir;
+  std::vector<std::pair<std::string, std::string>> environment;  // for the next start
+  std::vector<std::string> arguments;                            // further ones, for the next start
 
  private:
   int wait_for_end();

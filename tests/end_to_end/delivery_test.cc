@@ -1,9 +1,8 @@
-// Exactly once and in order, whatever happens. DINGLE_KILL_ROUNDS sets how often the program is killed.
+// Exactly once and in order, whatever happens.
 #include <gtest/gtest.h>
 
 #include <atomic>
 #include <chrono>
-#include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <map>
@@ -126,16 +125,11 @@ void expect_balanced(const Json& status, const Writer& writer) {
   EXPECT_EQ(store["waiting"], 0);
 }
 
-int rounds(int fallback) {
-  const char* given = std::getenv("DINGLE_KILL_ROUNDS");
-  return given ? std::atoi(given) : fallback;
-}
-
 TEST(Delivery, KilledAtRandomMomentsUnderLoad) {
   Daemon daemon(kNumbered);
   std::mt19937 random(7);
   Writer writer(daemon, {"alpha", "beta", "noise"});
-  for (int i = 0; i < rounds(6); ++i) {
+  for (int i = 0; i < 6; ++i) {
     daemon.start();
     if (HasFatalFailure()) return;
     std::this_thread::sleep_for(std::chrono::milliseconds(random() % 600));
@@ -165,10 +159,28 @@ TEST(Delivery, RotationWhileKilled) {
   Daemon daemon(kNumbered);
   Writer writer(daemon, {"alpha", "beta"});
   writer.rotate_every = 3000;
-  for (int i = 0; i < rounds(4); ++i) {
+  for (int i = 0; i < 4; ++i) {
     daemon.start();
     std::this_thread::sleep_for(400ms);
     daemon.kill();
+  }
+  writer.stop();
+  daemon.start();
+  daemon.settled();
+  expect_exactly_once(daemon, writer);
+}
+
+TEST(Delivery, RotationToNamesThatThePathsMatchWhileKilled) {
+  std::string configuration = kNumbered;
+  configuration.replace(configuration.find("*.log"), 5, "*");
+  Daemon daemon(configuration);
+  Writer writer(daemon, {"alpha", "beta"});
+  writer.rotate_every = 1500;
+  for (int i = 0; i < 8; ++i) {
+    daemon.start();
+    std::this_thread::sleep_for(250ms);
+    daemon.kill();
+    std::this_thread::sleep_for(100ms);
   }
   writer.stop();
   daemon.start();

@@ -1,6 +1,7 @@
 // A disk in memory that fails on demand and forgets what was not synced, as a power failure does.
 #pragma once
 
+#include <atomic>
 #include <cerrno>
 #include <map>
 #include <mutex>
@@ -18,8 +19,10 @@ class FaultyDisk final : public Disk {
 
   int failing_syncs = 0;            // so many of the next syncs fail, and what they should have saved is lost
   std::uint64_t room = UINT64_MAX;  // bytes that may still be appended
+  std::atomic<bool> dead{false};    // the power is gone: nothing can be changed
 
-  // What a power failure leaves: synced contents, and of the rest of each file a random prefix.
+  // What a power failure leaves: synced contents, and of the rest of each file a random part: its beginning,
+  // or any of its sectors (512 bytes), others as zeros.
   void lose_power(std::uint64_t seed) {
     std::lock_guard lock(mutex);
     std::mt19937_64 random(seed);
@@ -28,6 +31,11 @@ class FaultyDisk final : public Disk {
       std::string kept = inode->durable;
       if (inode->now.size() > kept.size())
         kept = inode->now.substr(0, kept.size() + random() % (inode->now.size() - kept.size() + 1));
+      if (random() % 2)
+        for (std::size_t at = inode->durable.size(); at < kept.size(); at += 512 - at % 512)
+          if (random() % 4 == 0)
+            kept.replace(at, std::min<std::size_t>(512 - at % 512, kept.size() - at),
+                         std::min<std::size_t>(512 - at % 512, kept.size() - at), '\0');
       if (kept.size() > inode->durable.size() && random() % 2)
         kept[inode->durable.size() + random() % (kept.size() - inode->durable.size())] ^= 0x55;
       inode->now = inode->durable = kept;
@@ -43,6 +51,7 @@ class FaultyDisk final : public Disk {
   }
   int create(const std::string& path, std::unique_ptr<DiskFile>& file) override {
     std::lock_guard lock(mutex);
+    if (dead) return EIO;
     if (files.count(path)) return EEXIST;
     file = std::make_unique<File>(*this, files[path] = std::make_shared<Inode>());
     return 0;
@@ -56,10 +65,12 @@ class FaultyDisk final : public Disk {
   }
   int remove(const std::string& path) override {
     std::lock_guard lock(mutex);
+    if (dead) return EIO;
     return files.erase(path) ? 0 : ENOENT;
   }
   int sync_folder(const std::string&) override {
     std::lock_guard lock(mutex);
+    if (dead) return EIO;
     for (const auto& [path, inode] : files) durable_names[path] = true;
     return 0;
   }
@@ -74,6 +85,7 @@ class FaultyDisk final : public Disk {
     File(FaultyDisk& disk, std::shared_ptr<Inode> inode) : disk_(disk), inode_(std::move(inode)) {}
     int append(std::string_view bytes) override {
       std::lock_guard lock(disk_.mutex);
+      if (disk_.dead) return EIO;
       if (bytes.size() > disk_.room) return ENOSPC;
       disk_.room -= bytes.size();
       inode_->now += bytes;
@@ -86,6 +98,7 @@ class FaultyDisk final : public Disk {
     }
     int sync() override {
       std::lock_guard lock(disk_.mutex);
+      if (disk_.dead) return EIO;
       if (disk_.failing_syncs > 0) {
         --disk_.failing_syncs;
         inode_->now = inode_->durable +
@@ -97,6 +110,7 @@ class FaultyDisk final : public Disk {
     }
     int truncate(std::uint64_t size) override {
       std::lock_guard lock(disk_.mutex);
+      if (disk_.dead) return EIO;
       inode_->now.resize(size);
       return 0;
     }

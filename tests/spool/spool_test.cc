@@ -5,6 +5,7 @@
 #include <filesystem>
 #include <fstream>
 
+#include "spool/memory.h"
 #include "tests/spool/faulty_disk.h"
 
 namespace dingle {
@@ -62,7 +63,7 @@ TEST_F(SpoolTest, CheckpointsCountersAndCursorsComeBack) {
   const std::uint32_t a = spool->destination("a");
   for (const char* e : {"1", "2", "3"}) append(e, {a});
   read_all(a, 0);
-  spool->passed(a, last - 1, {{"destination/1/set_aside", 1}});
+  spool->passed(a, last - 1, {{}, {{"destination/1/set_aside", 1}}});
   open();
   EXPECT_EQ(spool->destination("a"), a);
   EXPECT_EQ(*spool->state("checkpoint"), "3");
@@ -248,6 +249,105 @@ TEST(Format, RandomBytesAreNoRecords) {
     decode_note(bytes, changes, cursors);
     decode_snapshot(bytes, snapshot);
   }
+}
+
+TEST_F(SpoolTest, TheOldestAreGivenUpAndStayGivenUp) {
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  for (const char* e : {"1", "2", "3", "4", "5"}) append(e, {a, b});
+  Spool::Read in_hand;
+  ASSERT_TRUE(spool->read(a, 0, 1s, in_hand));
+  const std::uint64_t each = spool->waiting(a).bytes / 5;
+  EXPECT_EQ(spool->shed_oldest(a, 3 * each, 0, "shed"), 2u);
+  EXPECT_EQ(spool->waiting(a).events, 3u);
+  EXPECT_EQ(spool->counter("shed"), 2);
+  EXPECT_EQ(read_all(a, in_hand.number.number), (std::vector<std::string>{"4", "5"}));
+  EXPECT_EQ(read_all(b, 0).size(), 5u) << "others lose nothing";
+  spool->wait_durable(1s);
+  open();
+  EXPECT_EQ(read_all(a, spool->cursor(a)), (std::vector<std::string>{"1", "4", "5"}));
+  EXPECT_EQ(spool->waiting(a).events, 3u);
+  spool->passed(a, last);
+  EXPECT_EQ(spool->waiting(a).events, 0u);
+  EXPECT_EQ(spool->waiting(a).bytes, 0u);
+  EXPECT_TRUE(spool->state_with_prefix("shed/").empty());
+  EXPECT_EQ(spool->waiting(b).events, 5u);
+}
+
+TEST_F(SpoolTest, SheddingTwiceWhileReadingGoesOn) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  for (int i = 0; i < 10; ++i) append(std::to_string(i), {a});
+  Spool::Read read;
+  ASSERT_TRUE(spool->read(a, 0, 1s, read));
+  EXPECT_EQ(spool->shed_oldest(a, 0, 0, "shed"), 9u);
+  for (int i = 10; i < 13; ++i) append(std::to_string(i), {a});
+  Spool::Read next;
+  ASSERT_TRUE(spool->read(a, read.number.number, 1s, next));
+  EXPECT_EQ(next.batch.events, "10");
+  EXPECT_EQ(spool->shed_oldest(a, 0, 0, "shed"), 2u);
+  EXPECT_EQ(spool->waiting(a).events, 2u) << "those in hand";
+  spool->wait_durable(1s);
+  open();
+  EXPECT_EQ(read_all(a, spool->cursor(a)), (std::vector<std::string>{"0", "10"}));
+}
+
+TEST_F(SpoolTest, OldOnesAreGivenUpByAge) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("1", {a});
+  EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, 1, "shed"), 0u);
+  EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, INT64_MAX, "shed"), 1u);
+  EXPECT_EQ(spool->waiting(a).events, 0u);
+}
+
+TEST_F(SpoolTest, CompressedEventsComeBack) {
+  open();
+  const std::uint32_t a = spool->destination("a");
+  const std::string events(10'000, 'x');
+  Spool::Append append{{}, {{a, 1}}, compress_events(events), true};
+  ASSERT_EQ(spool->append(append), 0);
+  EXPECT_LT(spool->waiting(a).bytes, 1000u);
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{events}));
+  EXPECT_EQ(decompress_events("no frame"), "");
+}
+
+TEST_F(SpoolTest, InMemoryWhatAllHavePassedIsTheBeginningOfTheNext) {
+  auto memory = make_memory_disk();
+  settings.track_acknowledged = true;
+  settings.sync = SpoolSync::os;
+  auto opened = Spool::open(*memory, settings);
+  ASSERT_TRUE(opened);
+  spool = std::move(*opened);
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  for (const char* e : {"1", "2", "3"}) append(e, {a, b});
+  read_all(a, 0);
+  spool->passed(a, last);
+  spool->passed(b, last - 1);
+  const Snapshot s = spool->acknowledged();
+  EXPECT_EQ(s.state.at("checkpoint"), "2");
+  EXPECT_EQ(s.counters.at("lines"), 2);
+  const std::string path = testing::TempDir() + "/snapshot-" + std::to_string(::getpid());
+  ASSERT_EQ(save_snapshot(path, s), 0);
+  settings.begin_with = *load_snapshot(path);
+  const auto first = spool->identity().spool_id;
+  spool.reset();
+  opened = Spool::open(*(memory = make_memory_disk()), settings);
+  ASSERT_TRUE(opened);
+  spool = std::move(*opened);
+  EXPECT_NE(spool->identity().spool_id, first);
+  EXPECT_EQ(spool->destination("b"), b);
+  EXPECT_EQ(*spool->state("checkpoint"), "2");
+  EXPECT_EQ(spool->waiting(b).appended, 2u);
+  EXPECT_EQ(spool->waiting(b).events, 0u);
+  append("3", {a, b});
+  EXPECT_EQ(read_all(b, spool->cursor(b)), (std::vector<std::string>{"3"}));
+  std::ofstream(path, std::ios::app) << "x";
+  EXPECT_TRUE(load_snapshot(path)) << "what is behind it does not matter";
+  std::ofstream(path) << "x";
+  EXPECT_FALSE(load_snapshot(path));
+  std::filesystem::remove(path);
+  spool.reset();
 }
 
 }  // namespace

@@ -1,0 +1,112 @@
+#include "agent/destinations/http_call.h"
+
+#include <curl/curl.h>
+
+#include <algorithm>
+
+#include "agent/destinations/late_library.h"
+
+// libcurl is loaded at first use. Its headers wrap this function in a macro that checks types; a plain call
+// does not.
+#undef curl_easy_setopt
+#undef curl_easy_getinfo
+#define CURL_LATE(name) DINGLE_LATE("libcurl.so.4", name)
+
+namespace dingle {
+namespace {
+
+constexpr std::size_t kLargestAnswer = 64u << 20;
+
+std::size_t keep_answer(char* bytes, std::size_t size, std::size_t n, void* to) {
+  auto& out = *static_cast<std::string*>(to);
+  if (out.size() + size * n > kLargestAnswer) return 0;
+  out.append(bytes, size * n);
+  return size * n;
+}
+
+int stop_if_cancelled(void* flag, curl_off_t, curl_off_t, curl_off_t, curl_off_t) {
+  return static_cast<const std::atomic<bool>*>(flag)->load() ? 1 : 0;
+}
+
+}  // namespace
+
+HttpConnection::HttpConnection() {
+  static const CURLcode global = CURL_LATE(curl_global_init)(CURL_GLOBAL_DEFAULT);
+  curl_ = global == CURLE_OK ? CURL_LATE(curl_easy_init)() : nullptr;
+}
+HttpConnection::~HttpConnection() { CURL_LATE(curl_easy_cleanup)(curl_); }
+
+HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
+                               const std::vector<std::string>& headers, std::string_view body,
+                               const std::atomic<bool>& cancelled) {
+  HttpReply reply;
+  CURL* c = curl_;
+  curl_slist* list = CURL_LATE(curl_slist_append)(nullptr, "Expect:");
+  for (const std::string& header : headers) list = CURL_LATE(curl_slist_append)(list, header.c_str());
+  if (!target.bearer.empty())
+    list = CURL_LATE(curl_slist_append)(list, ("Authorization: Bearer " + target.bearer).c_str());
+  char error[CURL_ERROR_SIZE] = "";
+  CURL_LATE(curl_easy_reset)(c);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_URL, url.c_str());
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_PROTOCOLS_STR, "http,https");
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_CUSTOMREQUEST, target.method.c_str());
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDS, body.data());
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDSIZE_LARGE, static_cast<curl_off_t>(body.size()));
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_HTTPHEADER, list);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_NOSIGNAL, 1L);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_USERAGENT, "dingle");
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_ERRORBUFFER, error);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_TIMEOUT_MS, static_cast<long>(target.timeout.count()));
+  CURL_LATE(curl_easy_setopt)
+  (c, CURLOPT_CONNECTTIMEOUT_MS, static_cast<long>(std::min<std::int64_t>(10'000, target.timeout.count())));
+  if (!target.ca.empty()) CURL_LATE(curl_easy_setopt)(c, CURLOPT_CAINFO, target.ca.c_str());
+  if (!target.certificate.empty())
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_SSLCERT, target.certificate.c_str());
+  if (!target.key.empty()) CURL_LATE(curl_easy_setopt)(c, CURLOPT_SSLKEY, target.key.c_str());
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_SSL_VERIFYPEER, target.verify ? 1L : 0L);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_SSL_VERIFYHOST, target.verify ? 2L : 0L);
+  if (!target.user.empty()) {
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_HTTPAUTH, CURLAUTH_BASIC);
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_USERNAME, target.user.c_str());
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_PASSWORD, target.password.c_str());
+  }
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_WRITEFUNCTION, keep_answer);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_WRITEDATA, &reply.body);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_NOPROGRESS, 0L);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_XFERINFOFUNCTION, stop_if_cancelled);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_XFERINFODATA, const_cast<std::atomic<bool>*>(&cancelled));
+  const CURLcode code = CURL_LATE(curl_easy_perform)(c);
+  CURL_LATE(curl_slist_free_all)(list);
+  if (code != CURLE_OK) {
+    reply.error = *error ? error : CURL_LATE(curl_easy_strerror)(code);
+    return reply;
+  }
+  CURL_LATE(curl_easy_getinfo)(c, CURLINFO_RESPONSE_CODE, &reply.status);
+  curl_off_t retry_after = 0;
+  CURL_LATE(curl_easy_getinfo)(c, CURLINFO_RETRY_AFTER, &retry_after);
+  reply.retry_after = std::chrono::seconds(std::min<curl_off_t>(retry_after, 3600));
+  return reply;
+}
+
+OptionSpec tls_option() {
+  return {
+      .name = "tls",
+      .type = OptionType::section,
+      .text = "For https.",
+      .section = {{.name = "ca", .type = OptionType::text, .text = "File of trusted certificates (PEM)."},
+                  {.name = "certificate", .type = OptionType::text, .text = "File of our own certificate."},
+                  {.name = "key", .type = OptionType::text, .text = "File of its key."},
+                  {.name = "verify",
+                   .type = OptionType::boolean,
+                   .fallback = "true",
+                   .text = "Whether the server's certificate must be valid."}}};
+}
+
+void read_tls(const Options& section, HttpTarget& target) {
+  target.ca = section.text("ca");
+  target.certificate = section.text("certificate");
+  target.key = section.text("key");
+  target.verify = section.flag("verify");
+}
+
+}  // namespace dingle

@@ -1,0 +1,47 @@
+// One HTTP request and its answer, over a connection that is kept. A thin hold on libcurl.
+#pragma once
+
+#include <atomic>
+#include <chrono>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "core/options/options.h"
+
+namespace dingle {
+
+struct HttpTarget {
+  std::string method = "POST", bearer, user, password;
+  std::chrono::milliseconds timeout{30'000};
+  std::string ca, certificate, key;  // files
+  bool verify = true;
+};
+
+struct HttpReply {
+  std::string error;  // not empty: there was no whole answer, and why
+  long status = 0;
+  std::string body;
+  std::chrono::seconds retry_after{0};  // 0: not asked for
+};
+
+// Used by one thread at a time. Cookies and redirections are not followed.
+class HttpConnection {
+ public:
+  HttpConnection();
+  HttpConnection(const HttpConnection&) = delete;
+  HttpConnection& operator=(const HttpConnection&) = delete;
+  ~HttpConnection();
+  // `headers`: whole lines. Ends early, with an error, when the flag is set.
+  HttpReply call(const HttpTarget& target, const std::string& url, const std::vector<std::string>& headers,
+                 std::string_view body, const std::atomic<bool>& cancelled);
+
+ private:
+  void* curl_;
+};
+
+// The option `tls` of destinations that speak HTTP, and what it says.
+OptionSpec tls_option();
+void read_tls(const Options& section, HttpTarget& target);
+
+}  // namespace dingle

@@ -1,0 +1,529 @@
+// postgres: a table of PostgreSQL. Exactly once: events and progress are committed in one transaction. Beside
+// the table it keeps
+//   dingle_progress(spool, destination, target, lane, epoch, number, ordinal)   how far a table has each lane
+//   dingle_sender(spool, epoch, nonce)                      the newest opening of each spool that wrote here
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <map>
+#include <set>
+
+#include "agent/destinations/destination.h"
+#include "agent/destinations/postgres_connection.h"
+#include "agent/destinations/postgres_rows.h"
+#include "agent/secret.h"
+#include "core/nearest.h"
+#include "core/time/instant.h"
+#include "store/index_file.h"
+
+namespace dingle {
+namespace {
+
+constexpr std::size_t kPiece = 256u << 10;  // of a COPY, handed to the connection at once
+
+struct WantedColumn {
+  std::string name, type;
+  FieldId field = kNoField;
+};
+
+constexpr std::pair<const char*, const char*> kTypes[] = {{"text", "text"},
+                                                          {"int", "bigint"},
+                                                          {"decimal", "double precision"},
+                                                          {"boolean", "boolean"},
+                                                          {"timestamp", "timestamptz"},
+                                                          {"ip", "inet"},
+                                                          {"list", "jsonb"},
+                                                          {"map", "jsonb"}};
+
+const char* sql_type(std::string_view type) {
+  for (auto [name, sql] : kTypes)
+    if (type == name) return sql;
+  return nullptr;
+}
+
+// `columns: { status: int, client: { field: client.address, type: ip } }`
+std::vector<WantedColumn> read_columns(const Options& o, Findings* findings) {
+  std::vector<WantedColumn> all;
+  std::vector<std::string> types;
+  for (auto [name, sql] : kTypes) types.emplace_back(name);
+  for (const Node::Entry& e : o.tree("columns").entries) {
+    const Node* type = e.value.is_map() ? e.value.find("type") : &e.value;
+    const Node* field = e.value.is_map() ? e.value.find("field") : nullptr;
+    if (findings && (!type || !type->is_scalar() || !sql_type(type->scalar)))
+      findings->error(type ? *type : e.value, "the column `" + e.key + "` needs a type",
+                      "for instance int, or { field: http.status, type: int }; types: " + one_of(types));
+    if (!type || !sql_type(type->scalar)) continue;
+    all.push_back({e.key, type->scalar, field_id(field ? field->scalar : e.key)});
+  }
+  return all;
+}
+
+// A table's name, perhaps with its schema before a dot.
+std::string quoted_table(const PgConnection& c, const std::string& table) {
+  const std::size_t dot = table.find('.');
+  return dot == std::string::npos ? c.quoted(table)
+                                  : c.quoted(table.substr(0, dot)) + "." + c.quoted(table.substr(dot + 1));
+}
+
+// What is known of a table of the server's.
+struct Table {
+  std::vector<PgColumn> columns;
+  bool partitioned = false;
+  std::set<std::int64_t> partitions;  // their first days, as made or found by us
+};
+
+class Postgres final : public Destination {
+ public:
+  explicit Postgres(const DestinationMaking& m)
+      : sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id},
+        target_(m.settings.options.text("connect")),
+        create_(m.settings.options.flag("create")),
+        partition_(m.settings.options.text("partition")),
+        wanted_(read_columns(m.settings.options, nullptr)),
+        connection_(cancelled_, std::chrono::milliseconds(m.settings.options.number("timeout") / 1'000'000)) {
+    auto password = read_secret(m.settings.options, "password");
+    if (password)
+      password_ = *password;
+    else
+      problem_ = password.problem().message;
+  }
+  void cancel() override { cancelled_ = true; }
+  // A transaction that writes and waits for the disk makes those before it durable as well.
+  bool flush() override {
+    return connection_.connected() &&
+           connection_.run(
+               fmt::format("BEGIN; SET LOCAL synchronous_commit = on; UPDATE dingle_sender SET epoch = epoch "
+                           "WHERE spool = {}; COMMIT",
+                           signed_(sender_.spool)));
+  }
+
+  Delivery deliver(std::span<const DeliveryEvent> events) override {
+    if (!problem_.empty()) return Delivery::retry(problem_);
+    if (!connection_.connected()) {
+      tables_.clear();
+      if (!connection_.connect(target_, password_) || !introduce()) return failed("");
+      PgResult held =
+          connection_.run(fmt::format("SELECT epoch, number FROM dingle_progress WHERE spool = {} AND "
+                                      "destination = {} ORDER BY epoch DESC, number "
+                                      "DESC LIMIT 1",
+                                      signed_(sender_.spool), sender_.destination));
+      if (!held) return failed("");
+      Delivery connected = Delivery::retry("connected");
+      connected.at_once = true;
+      connected.held = LogNumber{};
+      if (PQ(PQntuples)(held.get()) == 1)
+        connected.held = LogNumber{std::strtoull(PQ(PQgetvalue)(held.get(), 0, 0), nullptr, 10),
+                                   std::strtoull(PQ(PQgetvalue)(held.get(), 0, 1), nullptr, 10)};
+      return connected;
+    }
+    if (!copied_.empty()) return Delivery::retry(copied_);
+    std::map<std::string_view, std::vector<std::size_t>> by_table;
+    for (std::size_t i = 0; i < events.size(); ++i) by_table[events[i].event.name].push_back(i);
+    if (by_table.size() == 1) return deliver(std::string(by_table.begin()->first), events);
+    Delivery all;
+    all.outcomes.assign(events.size(), Outcome{});
+    for (const auto& [name, which] : by_table) {
+      std::vector<DeliveryEvent> own;
+      for (std::size_t i : which) own.push_back(events[i]);
+      Delivery d = deliver(std::string(name), own);
+      for (std::size_t i = 0; i < which.size(); ++i) all.outcomes[which[i]] = d.of(i);
+      all.at_once |= d.at_once;
+      all.durable &= d.durable;
+      all.counts.insert(all.counts.end(), d.counts.begin(), d.counts.end());
+    }
+    return all;
+  }
+
+ private:
+  using Progress = std::array<EventOrder, kLanes>;
+
+  Delivery failed(const std::string& about) {
+    const PgError error = connection_.error();
+    if (error.of_schema()) tables_.clear();  // it may have changed
+    if (connection_.connected()) connection_.run("ROLLBACK");
+    return Delivery::retry(about.empty() ? error.message : about + ": " + error.message);
+  }
+
+  // Makes what we keep there, and says which opening of the spool writes from now on.
+  bool introduce() {
+    copied_.clear();
+    // Looked for first: who may not create, may still write.
+    PgResult there = connection_.run(
+        "SELECT count(*) FROM pg_catalog.pg_class WHERE oid IN (to_regclass('dingle_progress'), "
+        "to_regclass('dingle_sender'))");
+    if (!there) return false;
+    if (std::string(PQ(PQgetvalue)(there.get(), 0, 0)) != "2" &&
+        !connection_.run(
+            "SELECT pg_advisory_lock(3464);"
+            "CREATE TABLE IF NOT EXISTS dingle_progress(spool bigint, destination bigint, target text, lane "
+            "smallint, epoch bigint NOT NULL, number bigint NOT NULL, ordinal bigint NOT NULL, PRIMARY "
+            "KEY(spool, destination, target, lane));"
+            "CREATE TABLE IF NOT EXISTS dingle_sender(spool bigint PRIMARY KEY, epoch bigint NOT NULL, nonce "
+            "bigint NOT NULL);"
+            "SELECT pg_advisory_unlock(3464)"))
+      return false;
+    return connection_.run(fmt::format("INSERT INTO dingle_sender AS s VALUES({0}, {1}, {2}) ON CONFLICT "
+                                       "(spool) DO UPDATE SET epoch = {1}, "
+                                       "nonce = {2} WHERE s.epoch < {1}",
+                                       signed_(sender_.spool), sender_.epoch, signed_(sender_.nonce))) !=
+           nullptr;
+  }
+  static std::int64_t signed_(std::uint64_t v) { return static_cast<std::int64_t>(v); }
+
+  // Learns the table's columns; makes the table and what it lacks, if it may.
+  bool learn(const std::string& name, Table& table, std::string& problem) {
+    const std::string sql_name = quoted_table(connection_, name);
+    const std::string query = fmt::format(
+        "SELECT a.attname, a.atttypid, c.relkind FROM pg_catalog.pg_class c LEFT JOIN "
+        "pg_catalog.pg_attribute a ON "
+        "a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped WHERE c.oid = to_regclass({}) ORDER BY "
+        "a.attnum",
+        literal(sql_name));
+    PgResult rows = connection_.run(query);
+    if (!rows) return false;
+    if (PQ(PQntuples)(rows.get()) == 0) {
+      if (!create_) {
+        problem = "there is no table " + name + ", and `create` is false";
+        return false;
+      }
+      std::string sql =
+          "CREATE TABLE IF NOT EXISTS " + sql_name +
+          "(time timestamptz NOT NULL, observed timestamptz, body text, fields jsonb, pipeline text, "
+          "stream bigint, position bigint";
+      for (const WantedColumn& c : wanted_) sql += ", " + connection_.quoted(c.name) + " " + sql_type(c.type);
+      sql += partition_ == "none" ? ")" : ") PARTITION BY RANGE (time)";
+      if (!connection_.run(sql)) return false;
+      rows = connection_.run(query);
+      if (!rows) return false;
+    }
+    std::map<std::string, PgType> types;
+    for (int i = 0; i < PQ(PQntuples)(rows.get()); ++i) {
+      table.partitioned = *PQ(PQgetvalue)(rows.get(), i, 2) == 'p';
+      types[PQ(PQgetvalue)(rows.get(), i, 0)] =
+          pg_type_of(static_cast<std::uint32_t>(std::strtoul(PQ(PQgetvalue)(rows.get(), i, 1), nullptr, 10)));
+    }
+    std::string missing;
+    for (const WantedColumn& c : wanted_)
+      if (!types.count(c.name))
+        missing += fmt::format("{}ADD COLUMN IF NOT EXISTS {} {}", missing.empty() ? "" : ", ",
+                               connection_.quoted(c.name), sql_type(c.type));
+    if (!missing.empty()) {
+      if (!create_) {
+        problem = "the table " + name +
+                  " has not all columns of `columns`, and `create` is false: ALTER TABLE " + sql_name + " " +
+                  missing;
+        return false;
+      }
+      if (!connection_.run("ALTER TABLE " + sql_name + " " + missing)) return false;
+      table = {};
+      return learn(name, table, problem);
+    }
+    using From = PgColumn::From;
+    const std::tuple<const char*, From, std::vector<PgType>> fixed[] = {
+        {"time", From::time, {PgType::timestamptz}}, {"observed", From::observed, {PgType::timestamptz}},
+        {"body", From::body, {PgType::text}},        {"pipeline", From::pipeline, {PgType::text}},
+        {"stream", From::stream, {PgType::int8}},    {"position", From::position, {PgType::int8}}};
+    auto misfit = [&](const std::string& column, const char* type) {
+      problem = "the table " + name + " does not fit: its column `" + column + "` must be " + type;
+      return false;
+    };
+    for (const auto& [column, from, allowed] : fixed) {
+      auto it = types.find(column);
+      if (it == types.end()) {
+        if (from == From::time || from == From::body)
+          return misfit(column, from == From::time ? "timestamptz" : "text");
+        continue;
+      }
+      if (it->second != allowed[0])
+        return misfit(column, allowed[0] == PgType::timestamptz ? "timestamptz"
+                              : allowed[0] == PgType::int8      ? "bigint"
+                                                                : "text");
+      table.columns.push_back({column, from, kNoField, it->second});
+    }
+    for (const WantedColumn& c : wanted_) {
+      if (types[c.name] == PgType::unsupported) return misfit(c.name, sql_type(c.type));
+      table.columns.push_back({c.name, From::field, c.field, types[c.name]});
+    }
+    auto free = types.find("fields");
+    if (free == types.end() || (free->second != PgType::jsonb && free->second != PgType::json))
+      return misfit("fields", "jsonb: other fields go there");
+    table.columns.push_back({"fields", From::fields, kNoField, free->second});
+    return true;
+  }
+
+  static std::string literal(std::string_view text) {
+    std::string out = "'";
+    for (char c : text) {
+      if (c == '\'') out += '\'';
+      out += c;
+    }
+    return out + "'";
+  }
+
+  // The first day of the partition that holds the time.
+  std::int64_t partition_of(std::int64_t time) const {
+    const Civil c = civil_from_instant(time);
+    return partition_ == "month" ? days_from_civil(c.year, c.month, 1)
+                                 : days_from_civil(c.year, c.month, c.day);
+  }
+
+  // Makes the partitions that the events need.
+  bool make_partitions(const std::string& name, Table& table, std::span<const DeliveryEvent> events) {
+    if (!table.partitioned || !create_ || partition_ == "none") return true;
+    for (const DeliveryEvent& e : events) {
+      const std::int64_t day = partition_of(e.event.timestamp);
+      if (table.partitions.count(day)) continue;
+      const Civil from = civil_from_instant(day * kDay);
+      std::int64_t next = day + 1;
+      if (partition_ == "month")
+        next = from.month == 12 ? days_from_civil(from.year + 1, 1, 1)
+                                : days_from_civil(from.year, from.month + 1, 1);
+      const Civil to = civil_from_instant(next * kDay);
+      std::string part = fmt::format("{}_{:04}_{:02}", name, from.year, from.month);
+      if (partition_ == "day") part += fmt::format("_{:02}", from.day);
+      if (!connection_.run(fmt::format("CREATE TABLE IF NOT EXISTS {} PARTITION OF {} FOR VALUES FROM "
+                                       "('{:04}-{:02}-{:02} 00:00:00+00') TO "
+                                       "('{:04}-{:02}-{:02} 00:00:00+00')",
+                                       quoted_table(connection_, part), quoted_table(connection_, name),
+                                       from.year, from.month, from.day, to.year, to.month, to.day)) &&
+          connection_.error().state != "42P17")  // overlaps one that somebody else made: that will do
+        return false;
+      table.partitions.insert(day);
+    }
+    return true;
+  }
+
+  // Begins a transaction and reads the progress, which stays locked.
+  bool begin(const std::string& name, Progress& progress) {
+    PgResult sender = connection_.run(fmt::format(
+        "BEGIN; {}SELECT epoch, nonce FROM dingle_sender WHERE spool = {} FOR SHARE",
+        may_defer ? "SET LOCAL synchronous_commit = off; " : "SET LOCAL synchronous_commit = on; ",
+        signed_(sender_.spool)));
+    if (!sender) return false;
+    if (PQ(PQntuples)(sender.get()) == 1) {
+      const auto epoch = std::strtoull(PQ(PQgetvalue)(sender.get(), 0, 0), nullptr, 10);
+      const auto nonce =
+          static_cast<std::uint64_t>(std::strtoll(PQ(PQgetvalue)(sender.get(), 0, 1), nullptr, 10));
+      if (epoch > sender_.epoch || (epoch == sender_.epoch && nonce != sender_.nonce))
+        copied_ =
+            "a copy of this spool has written here already: two programs must not run from one spool. Stop "
+            "one of "
+            "them, and give it an empty data folder";
+    } else {
+      return introduce() && connection_.run("ROLLBACK") && begin(name, progress);  // restored from a backup
+    }
+    PgResult rows =
+        connection_.run(fmt::format("INSERT INTO dingle_progress SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
+                                    "generate_series(0, {3}) lane ON CONFLICT "
+                                    "DO NOTHING; SELECT lane, epoch, number, ordinal FROM dingle_progress "
+                                    "WHERE spool = {0} AND destination = {1} "
+                                    "AND target = {2} ORDER BY lane FOR UPDATE",
+                                    signed_(sender_.spool), sender_.destination, literal(name), kLanes - 1));
+    if (!rows) return false;
+    for (int i = 0; i < PQ(PQntuples)(rows.get()); ++i) {
+      auto number = [&](int column) {
+        return std::strtoull(PQ(PQgetvalue)(rows.get(), i, column), nullptr, 10);
+      };
+      progress[number(0) % kLanes] = {sender_.spool, number(1), number(2),
+                                      static_cast<std::uint32_t>(number(3))};
+    }
+    return true;
+  }
+
+  EventOrder order_of(const DeliveryEvent& e) const {
+    return {sender_.spool, e.number.epoch, e.number.number, e.event.ordinal};
+  }
+
+  bool copy(const std::string& name, PgRows& rows, std::span<const DeliveryEvent* const> events) {
+    std::string columns;
+    for (const PgColumn& c : rows.columns())
+      columns += (columns.empty() ? "" : ", ") + connection_.quoted(c.name);
+    if (!connection_.begin_copy("COPY " + quoted_table(connection_, name) + "(" + columns +
+                                ") FROM STDIN (FORMAT binary)"))
+      return false;
+    std::string piece = PgRows::head();
+    for (const DeliveryEvent* e : events) {
+      rows.append(e->event, piece);
+      if (piece.size() < kPiece) continue;
+      if (!connection_.copy(piece)) return false;
+      piece.clear();
+    }
+    piece += PgRows::tail();
+    return connection_.copy(piece) && connection_.end_copy();
+  }
+
+  // Finds all events that the server refuses, with its reasons; nothing of it stays. False: something else.
+  bool find_refused(const std::string& name, PgRows& rows, std::span<const DeliveryEvent* const> events,
+                    std::map<const DeliveryEvent*, std::string>& refused) {
+    if (!connection_.run("SAVEPOINT part")) return false;
+    if (copy(name, rows, events)) return connection_.run("RELEASE part") != nullptr;
+    const PgError error = connection_.error();
+    if (!connection_.connected() || !error.of_data()) return false;
+    if (!connection_.run("ROLLBACK TO part")) return false;
+    if (events.size() == 1) {
+      refused[events[0]] = error.message;
+      return true;
+    }
+    const std::size_t half = events.size() / 2;
+    return find_refused(name, rows, events.first(half), refused) &&
+           find_refused(name, rows, events.subspan(half), refused);
+  }
+
+  Delivery deliver(const std::string& name, std::span<const DeliveryEvent> events) {
+    auto known = tables_.find(name);
+    if (known == tables_.end()) {
+      Table table;
+      std::string problem;
+      if (!learn(name, table, problem))
+        return problem.empty() ? failed("table " + name) : Delivery::retry(problem);
+      if (tables_.size() > 100) tables_.clear();
+      known = tables_.emplace(name, std::move(table)).first;
+    }
+    if (!make_partitions(name, known->second, events)) return failed("table " + name);
+    Progress progress;
+    if (!begin(name, progress)) return failed("");
+    if (!copied_.empty()) {
+      connection_.run("ROLLBACK");
+      return Delivery::retry(copied_);
+    }
+    std::vector<const DeliveryEvent*> fresh;
+    std::array<bool, kLanes> moved{};
+    for (const DeliveryEvent& e : events) {
+      const unsigned lane = lane_of(e.event.stream);
+      if (order_of(e) <= progress[lane]) continue;  // it is there already
+      fresh.push_back(&e);
+      progress[lane] = order_of(e);
+      moved[lane] = true;
+    }
+    Delivery done;
+    if (!fresh.empty()) {
+      PgRows rows(known->second.columns);
+      if (!copy(name, rows, fresh)) {
+        if (!connection_.connected() || !connection_.error().of_data()) return failed("table " + name);
+        return refuse(name, rows, events, fresh);
+      }
+      std::string values;
+      for (unsigned lane = 0; lane < kLanes; ++lane)
+        if (moved[lane])
+          values += fmt::format("{}({}, {}::bigint, {}::bigint, {}::bigint)", values.empty() ? "" : ", ",
+                                lane, progress[lane].epoch, progress[lane].number, progress[lane].ordinal);
+      if (!connection_.run(fmt::format("UPDATE dingle_progress p SET epoch = v.epoch, number = v.number, "
+                                       "ordinal = v.ordinal FROM (VALUES {}) "
+                                       "v(lane, epoch, number, ordinal) WHERE p.spool = {} AND p.destination "
+                                       "= {} AND p.target = {} AND p.lane "
+                                       "= v.lane; COMMIT",
+                                       values, signed_(sender_.spool), sender_.destination, literal(name))))
+        return failed("");
+      done.durable = !may_defer;
+      if (rows.replaced()) done.counts.emplace_back("replaced", rows.replaced());
+    } else if (!connection_.run("ROLLBACK") || (!may_defer && !flush())) {
+      return failed("");  // what is there already may be of a commit that was not waited for
+    } else {
+      done.durable = !may_defer;
+    }
+    return done;
+  }
+
+  // Some of the events are to blame: which, is answered; the others come again when those are set aside.
+  Delivery refuse(const std::string& name, PgRows& rows, std::span<const DeliveryEvent> events,
+                  std::span<const DeliveryEvent* const> fresh) {
+    std::map<const DeliveryEvent*, std::string> refused;
+    if (!connection_.run("ROLLBACK; BEGIN") || !find_refused(name, rows, fresh, refused))
+      return failed("table " + name);
+    if (!connection_.run("ROLLBACK")) return failed("");
+    Delivery d;
+    d.at_once = true;
+    d.outcomes.clear();
+    for (const DeliveryEvent& e : events) {
+      auto it = refused.find(&e);
+      d.outcomes.push_back(it == refused.end() ? Outcome{Outcome::Form::retry, "behind a refused event"}
+                                               : Outcome{Outcome::Form::refused, it->second});
+    }
+    // What went wrong together went well one by one (a time-out of a lock): try it again as it is.
+    if (refused.empty()) d.at_once = false;
+    return d;
+  }
+
+  Sender sender_;
+  std::string target_, password_, problem_, copied_;
+  bool create_;
+  std::string partition_;
+  std::vector<WantedColumn> wanted_;
+  std::atomic<bool> cancelled_{false};
+  PgConnection connection_;
+  std::map<std::string, Table> tables_;
+};
+
+const DestinationKind kKind{
+    {"postgres",
+     "A table of PostgreSQL 12 or newer. Exactly once: its progress is committed with the events, in the "
+     "tables "
+     "`dingle_progress` and `dingle_sender`. Events that the server refuses are set aside with its reason.",
+     "postgres:\n  connect: 'host=db-1.example,db-2.example dbname=ferry user=dingle sslmode=verify-full'\n"
+     "  password: { env: FERRY_PASSWORD }\n  table: gate\n"
+     "  columns: { status: int, client: { field: client.address, type: ip } }",
+     {{.name = "connect",
+       .type = OptionType::text,
+       .text = "A connection string or URI of libpq, without a password. Several hosts are tried one after "
+               "another; `sslmode`, `sslrootcert` and so on are for TLS.",
+       .required = true},
+      {.name = "password", .type = OptionType::secret, .text = "The password."},
+      {.name = "table",
+       .type = OptionType::text,
+       .fallback = "events",
+       .text =
+           "The table of an event: a name, perhaps with a schema before a dot, with `{day}`, `{month}` or "
+           "fields in it."},
+      {.name = "columns",
+       .type = OptionType::columns,
+       .text =
+           "Fields with columns of their own: `column: type`, or `column: { field: name, type: type }`. "
+           "Types: "
+           "text, int, decimal, boolean, timestamp, ip, list, map. What does not fit the type, and all other "
+           "fields, is in the column `fields`."},
+      {.name = "create",
+       .type = OptionType::boolean,
+       .fallback = "true",
+       .text = "Whether the table, its partitions and missing columns are made."},
+      {.name = "partition",
+       .type = OptionType::choice,
+       .fallback = "day",
+       .text = "By which part of the event's time a table that is made here is partitioned (UTC).",
+       .choices = {"day", "month", "none"}},
+      {.name = "timeout",
+       .type = OptionType::duration,
+       .fallback = "30s",
+       .text = "How long an answer may take.",
+       .least = 1000000}}},
+    true,
+    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+      if (!options.sound()) return nullptr;
+      read_columns(options, &findings);
+      const std::string& target = options.text("connect");
+      if (target.find("password=") != std::string::npos)
+        findings.error(*options.node("connect"), "a password does not stand in `connect`",
+                       "write password: { env: NAME }");
+      char* message = nullptr;
+      PQconninfoOption* parsed = PQ(PQconninfoParse)(target.c_str(), &message);
+      if (parsed == nullptr && target.find('=') == std::string::npos &&
+          target.find("://") == std::string::npos)
+        findings.error(*options.node("connect"), "`connect` takes a connection string of libpq",
+                       "for instance 'host=db.example dbname=ferry user=dingle'");
+      else if (parsed == nullptr)
+        findings.error(*options.node("connect"),
+                       std::string("`connect`: ") + (message ? message : "not understood"));
+      PQ(PQconninfoFree)(parsed);
+      PQ(PQfreemem)(message);
+      auto namer = Namer::parse(options.text("table"), Zone(), Namer::Form::table);
+      if (!namer) {
+        findings.error_within(*options.node("table"), namer.problem());
+        return nullptr;
+      }
+      return std::make_shared<Namer>(std::move(*namer));
+    },
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Postgres>(m); }};
+const DestinationRegistration registration(kKind);
+
+}  // namespace
+}  // namespace dingle

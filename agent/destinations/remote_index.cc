@@ -1,0 +1,137 @@
+#include "agent/destinations/remote_index.h"
+
+#include <fmt/format.h>
+
+#include <atomic>
+#include <nlohmann/json.hpp>
+
+#include "agent/destinations/compression.h"
+#include "agent/destinations/http_call.h"
+#include "agent/secret.h"
+#include "core/json_text.h"
+#include "store/index_file.h"
+
+namespace dingle {
+namespace {
+
+// One event as a line of the intake's NDJSON.
+void append_line(const DeliveryEvent& d, std::string& out) {
+  const SpooledEvent& e = d.event;
+  out += fmt::format("{{\"index\":");
+  append_json_string(out, e.name);
+  out += fmt::format(
+      ",\"epoch\":{},\"number\":{},\"ordinal\":{},\"stream\":{},\"position\":{},\"time\":{},\"observed\":{},"
+      "\"body\":",
+      d.number.epoch, d.number.number, e.ordinal, e.stream, e.position, e.timestamp, e.observed);
+  append_json_string(out, e.body);
+  std::string types;
+  char separator = '{';
+  auto add = [&](std::string_view name, const Value& v) {
+    if (v.absent()) return;
+    if (separator == '{') out += ",\"fields\":";
+    out += separator;
+    separator = ',';
+    append_json_string(out, name);
+    out += ':';
+    if (v.kind() == Kind::timestamp)
+      out += std::to_string(v.as_integer());
+    else
+      v.append_json(out);
+    if (v.kind() == Kind::text || v.kind() == Kind::integer || v.kind() == Kind::boolean) return;
+    types += types.empty() ? "{" : ",";
+    append_json_string(types, name);
+    types += ":\"" + std::string(kind_name(v.kind())) + '"';
+  };
+  for (const Field& f : e.fields) add(field_name(f.name), f.value);
+  for (const Field& f : e.resource) {
+    bool hidden = false;
+    for (const Field& own : e.fields) hidden |= own.name == f.name;
+    if (!hidden) add(field_name(f.name), f.value);
+  }
+  for (const FieldId id : {names::pipeline, names::configuration, names::template_number})
+    add(field_name(id), e.get(id));
+  if (separator == ',') out += '}';
+  if (!types.empty()) out += ",\"types\":" + types + "}";
+  out += "}\n";
+}
+
+class RemoteIndex final : public Destination {
+ public:
+  explicit RemoteIndex(const DestinationMaking& m) {
+    const Options& o = m.settings.options;
+    url_ = o.text("at");
+    while (url_.ends_with('/')) url_.pop_back();
+    url_ += fmt::format("/v1/intake?spool={}&epoch={}&nonce={}&sender={}", m.spool.spool_id, m.spool.epoch,
+                        m.spool.nonce, m.id);
+    if (!o.text("into").empty()) url_ += "&destination=" + o.text("into");
+    compression_ = compression_named(o.text("compression"));
+    target_.timeout = std::chrono::milliseconds(o.number("timeout") / 1'000'000);
+    read_tls(o.section("tls"), target_);
+    auto token = read_secret(o, "token");
+    if (token)
+      target_.bearer = *token;
+    else
+      problem_ = token.problem().message;
+  }
+  void cancel() override { cancelled_ = true; }
+
+  Delivery deliver(std::span<const DeliveryEvent> events) override {
+    if (!problem_.empty()) return Delivery::retry(problem_);
+    std::string body;
+    for (const DeliveryEvent& e : events) append_line(e, body);
+    std::vector<std::string> headers{"Content-Type: application/x-ndjson"};
+    if (compression_ != Compression::none)
+      headers.push_back(std::string("Content-Encoding: ") + content_coding(compression_));
+    const HttpReply reply =
+        connection_.call(target_, url_, headers, compress(compression_, body), cancelled_);
+    const std::string where = url_.substr(0, url_.find("/v1/"));
+    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error);
+    if (reply.status == 200) return {};
+    const auto json = nlohmann::json::parse(reply.body, nullptr, false);
+    std::string message;
+    if (json.is_object() && json.contains("error")) message = json["error"].value("message", "");
+    Delivery d = Delivery::retry(
+        fmt::format("{}: answered {}{}{}", where, reply.status, message.empty() ? "" : ": ", message));
+    if (reply.status == 413) d.outcomes[0].form = Outcome::Form::refused, d.separable = true;
+    if (reply.retry_after.count() > 0) d.retry_after = reply.retry_after;
+    return d;
+  }
+
+ private:
+  std::string url_, problem_;
+  HttpTarget target_;
+  Compression compression_;
+  HttpConnection connection_;
+  std::atomic<bool> cancelled_{false};
+};
+
+}  // namespace
+
+std::vector<OptionSpec> remote_index_options() {
+  return {{.name = "at",
+           .type = OptionType::text,
+           .text = "The URL of another dingled, into whose store the events go: https://logs.example:3464."},
+          {.name = "into",
+           .type = OptionType::text,
+           .text = "With `at`: the destination there; its only one of the kind `index`, if missing."},
+          {.name = "token",
+           .type = OptionType::secret,
+           .text = "With `at`: the token that `server.agents` there knows."},
+          {.name = "compression",
+           .type = OptionType::choice,
+           .fallback = "zstd",
+           .text = "With `at`: of the requests.",
+           .choices = {"none", "gzip", "zstd"}},
+          {.name = "timeout",
+           .type = OptionType::duration,
+           .fallback = "30s",
+           .text = "With `at`: how long an answer may take.",
+           .least = 1000000},
+          tls_option()};
+}
+
+std::unique_ptr<Destination> make_remote_index(const DestinationMaking& m) {
+  return std::make_unique<RemoteIndex>(m);
+}
+
+}  // namespace dingle

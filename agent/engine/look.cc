@@ -1,0 +1,93 @@
+// What the engine tells of itself, and the thread that samples rates and does what is due once a second.
+#include "agent/destinations/index.h"
+#include "agent/engine/engine.h"
+#include "core/time/instant.h"
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+std::shared_ptr<const Configuration> Engine::configuration() const {
+  std::lock_guard lock(running_mutex_);
+  return running_->configuration;
+}
+
+std::vector<Engine::DestinationState> Engine::destinations() const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<DestinationState> all;
+  std::lock_guard samples_lock(samples_mutex_);
+  for (const auto& [name, d] : deliveries_) {
+    const Histogram& latency = d.thread->latency();
+    DestinationState s{name, d.kind, d.thread->id(), d.thread->status()};
+    s.latency_p50 = latency.quantile(0.5);
+    s.latency_p99 = latency.quantile(0.99);
+    for (const double most : {0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 60.0, 600.0})
+      s.latency_at_most.emplace_back(most, latency.at_most(most));
+    s.latency_count = latency.count();
+    s.latency_sum = latency.sum_seconds();
+    if (samples_.size() > 1) {
+      const Sample &first = samples_.front(), &last = samples_.back();
+      const double seconds = std::chrono::duration<double>(last.at - first.at).count();
+      auto from = first.counts.find(s.id), to = last.counts.find(s.id);
+      if (from != first.counts.end() && to != last.counts.end()) {
+        s.in_rate = static_cast<double>(to->second.first - from->second.first) / seconds;
+        s.out_rate = static_cast<double>(to->second.second - from->second.second) / seconds;
+      }
+    }
+    all.push_back(std::move(s));
+  }
+  return all;
+}
+
+// Gives up what has waited longer than `queue.age`.
+void Engine::shed_old() {
+  std::vector<std::pair<std::uint32_t, std::int64_t>> ages;
+  {
+    std::lock_guard lock(running_mutex_);
+    for (const DestinationSettings& d : running_->configuration->destinations)
+      if (const Options& queue = d.common.section("queue");
+          queue.given("age") && queue.text("overflow") == "shed_oldest")
+        ages.emplace_back(running_->destination_ids.at(d.name), queue.number("age"));
+  }
+  for (auto [id, age] : ages)
+    spool_->shed_oldest(id, UINT64_MAX, system_now() - age, counter_of_destination(id, "shed_oldest"));
+}
+
+void Engine::run_meter() {
+  constexpr std::size_t kSamples = 11;
+  while (true) {
+    Sample sample{std::chrono::steady_clock::now(), {}};
+    for (const auto& [id, w] : spool_->view().waiting)
+      sample.counts[id] = {w.appended, w.appended - w.events};
+    save_memory();
+    shed_old();
+    std::unique_lock lock(samples_mutex_);
+    samples_.push_back(std::move(sample));
+    if (samples_.size() > kSamples) samples_.pop_front();
+    if (meter_stop_.wait_for(lock, 1s, [&] { return metering_stops_; })) return;
+  }
+}
+
+std::vector<Engine::SourceState> Engine::sources() const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<SourceState> all;
+  for (const SourceSettings& s : running_->configuration->sources) {
+    SourceState state{s.name, s.kind->spec.name, 0, 0};
+    if (auto it = sources_.find(s.name); it != sources_.end())
+      state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
+    all.push_back(std::move(state));
+  }
+  return all;
+}
+
+std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destination) const {
+  std::lock_guard lock(running_mutex_);
+  std::vector<std::shared_ptr<Store>> all;
+  for (const DestinationSettings& d : running_->configuration->destinations)
+    if (d.kind->spec.name == "index" && !d.options.given("at") &&
+        (destination.empty() || destination == d.name))
+      all.push_back(Store::at(index_folder(data_, running_->destination_ids.at(d.name))));
+  return all;
+}
+
+}  // namespace dingle

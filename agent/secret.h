@@ -1,0 +1,20 @@
+// Secrets that a configuration names: { env: NAME } or { file: PATH }. They are read when they are needed and
+// are never printed.
+#pragma once
+
+#include <string>
+
+#include "core/options/options.h"
+#include "core/result.h"
+
+namespace dingle {
+
+// The secret under the option, without the newline at a file's end; "" if the option is not given. The
+// problem names the variable or the file, not what it holds.
+Result<std::string> read_secret(const Options& options, std::string_view name);
+// What the place of a secret ("env:NAME", "file:PATH") holds.
+Result<std::string> read_secret_at(const std::string& place);
+// A number that changes when one of the secrets in the options does.
+std::uint64_t fingerprint_of_secrets(const Options& options);
+
+}  // namespace dingle

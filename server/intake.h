@@ -1,0 +1,13 @@
+// What agents elsewhere send to the store here: POST /v1/intake (docs/intake.md).
+#pragma once
+
+#include "server/calls.h"
+
+namespace dingle {
+
+inline constexpr const char* kIntakePath = "/v1/intake";
+inline constexpr std::size_t kLargestIntake = 256u << 20;  // bytes of a request, decompressed
+
+ApiAnswer take_in(Api& api, const ApiRequest& request);
+
+}  // namespace dingle

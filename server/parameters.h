@@ -1,0 +1,91 @@
+// Reading the parameters of a call. What is wrong is thrown as `Refused`, which `Api::handle` answers.
+#pragma once
+
+#include <algorithm>
+#include <charconv>
+#include <nlohmann/json.hpp>
+#include <string>
+#include <vector>
+
+#include "core/time/instant.h"
+#include "server/api.h"
+#include "store/search.h"
+
+namespace dingle {
+
+// Thrown by the readers of parameters; becomes the answer.
+struct Refused {
+  ApiAnswer answer;
+};
+
+class Parameters {
+ public:
+  explicit Parameters(const ApiRequest& request) : request_(request) {}
+
+  std::string text(const char* name, const std::string& fallback = "") const {
+    auto it = request_.parameters.find(name);
+    return it == request_.parameters.end() ? fallback : it->second;
+  }
+  std::vector<std::string> texts(const char* name) const {
+    std::vector<std::string> all;
+    auto [from, to] = request_.parameters.equal_range(name);
+    for (auto it = from; it != to; ++it) all.push_back(it->second);
+    return all;
+  }
+  std::uint64_t number(const char* name, std::uint64_t fallback, std::uint64_t most) const {
+    const std::string given = text(name);
+    if (given.empty()) return fallback;
+    std::uint64_t n = 0;
+    auto r = std::from_chars(given.data(), given.data() + given.size(), n);
+    if (r.ec != std::errc() || r.ptr != given.data() + given.size())
+      throw Refused{api_error(400, "`" + given + "` is not a whole number", "", name)};
+    return std::min(n, most);
+  }
+  std::int64_t moment(const char* name, std::int64_t fallback) const {
+    const std::string given = text(name);
+    if (given.empty()) return fallback;
+    auto m = parse_moment(given, system_now());
+    if (!m)
+      throw Refused{api_error(400, "`" + given + "` is not a time",
+                              "write 2026-11-23T10:00:00Z, 2026-11-23, now, or how long ago: 15m, 6h", name)};
+    return *m;
+  }
+  std::int64_t duration(const char* name, std::int64_t fallback) const {
+    const std::string given = text(name);
+    if (given.empty()) return fallback;
+    auto d = parse_duration(given);
+    if (!d || *d == 0)
+      throw Refused{api_error(400, "`" + given + "` is not a duration", "for instance 10s, 5m, 1h", name)};
+    return *d;
+  }
+  Condition where() const {
+    const std::string given = text("where");
+    if (given.empty()) return Condition();
+    auto c = Condition::parse(given);
+    if (!c)
+      throw Refused{api_error(400, c.problem().message, c.problem().hint, "where", c.problem().offset,
+                              c.problem().length)};
+    return std::move(*c);
+  }
+  Query query() const {
+    Query q;
+    q.where = where();
+    q.from = moment("from", q.from);
+    q.to = moment("to", q.to);
+    q.indexes = texts("index");
+    return q;
+  }
+
+ private:
+  const ApiRequest& request_;
+};
+
+// The object of a request's body.
+inline nlohmann::ordered_json body_of(const ApiRequest& r) {
+  auto body = nlohmann::ordered_json::parse(r.body, nullptr, false);
+  if (!body.is_object())
+    throw Refused{api_error(400, "the body must be a JSON object", "for instance {\"lines\": [\"...\"]}")};
+  return body;
+}
+
+}  // namespace dingle

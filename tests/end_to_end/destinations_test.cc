@@ -1,0 +1,397 @@
+// Destinations against the real servers.
+#include <gtest/gtest.h>
+#include <httplib.h>
+
+#include <filesystem>
+#include <fstream>
+#include <thread>
+
+#include "tests/end_to_end/servers.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+std::string configuration(const std::string& destination) {
+  return R"(
+sources:
+  gate: { files: { paths: ['{dir}/logs/*.log'] }, resource: { service.name: ticket-gate } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{at:rfc3339} {client.address:ip} {user} {status:int}'] }
+      - time: { field: at }
+    to: [d]
+destinations:
+  d:
+    retry: { first: 20ms, longest: 200ms }
+)" + destination;
+}
+
+std::string line(int n, const std::string& user = "anna") {
+  char text[100];
+  std::snprintf(text, sizeof text, "2026-11-%02dT10:00:%02dZ 192.0.2.%d ", 20 + n % 3, n % 60, n % 250);
+  return text + user + " " + std::to_string(n) + "\n";
+}
+std::string lines(int n) {
+  std::string all;
+  for (int i = 0; i < n; ++i) all += line(i);
+  return all;
+}
+
+class PostgresDestination : public testing::Test {
+ protected:
+  static void SetUpTestSuite() {
+    if (PostgresServer::installed()) server = new PostgresServer;
+  }
+  static void TearDownTestSuite() { delete server, server = nullptr; }
+  void SetUp() override {
+    if (!server) GTEST_SKIP() << "PostgreSQL is not installed";
+    server->query("DROP TABLE IF EXISTS gate CASCADE; DROP TABLE IF EXISTS dingle_progress, dingle_sender");
+  }
+  static std::string destination(const std::string& more = "") {
+    return configuration(
+        "    postgres: { connect: '" + server->connect() +
+        "', table: gate, columns: { status: int, client: { field: client.address, type: ip } }" + more +
+        " }\n");
+  }
+  static PostgresServer* server;
+};
+PostgresServer* PostgresDestination::server = nullptr;
+
+TEST_F(PostgresDestination, MakesAPartitionedTableAndFillsIt) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", lines(300) + "not a gate line\n");
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "301");
+  EXPECT_EQ(server->value("SELECT count(*) FROM pg_inherits WHERE inhparent = 'gate'::regclass"), "4");
+  const auto row = server->query(
+      "SELECT time AT TIME ZONE 'UTC', status, host(client), body, fields->>'user', fields->>'service.name', "
+      "fields ? 'status', pipeline FROM gate WHERE status = 61");
+  ASSERT_EQ(row.size(), 1u);
+  EXPECT_EQ(row[0], (std::vector<std::string>{"2026-11-21 10:00:01", "61", "192.0.2.61",
+                                              "2026-11-21T10:00:01Z 192.0.2.61 anna 61", "anna",
+                                              "ticket-gate", "f", "gate"}));
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate WHERE status IS NULL AND fields ? 'dingle.unmatched'"),
+            "1");
+}
+
+TEST_F(PostgresDestination, KillingTheServerLosesAndDoublesNothing) {
+  Daemon daemon(destination());
+  daemon.start();
+  for (int round = 0; round < 3; ++round) {
+    for (int i = 0; i < 2000; ++i) daemon.write("gate.log", line(round * 2000 + i));
+    server->kill();
+    std::this_thread::sleep_for(50ms);
+    server->start();
+  }
+  const Json status = daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) || ' ' || max(status) FROM gate"),
+            "6000 6000 5999");
+  EXPECT_TRUE(status["balanced"]);
+}
+
+TEST_F(PostgresDestination, AnEventThatTheTableRefusesIsSetAsideAndCanBeResent) {
+  server->query(
+      "CREATE TABLE gate(time timestamptz, body text, fields jsonb, status bigint CHECK (status <> 777), "
+      "client inet)");
+  Daemon daemon(destination());
+  daemon.write("gate.log", lines(1000));
+  daemon.start();
+  Json status = daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "999");
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 1);
+  EXPECT_TRUE(status["balanced"]) << status["balance"];
+  Ran list = daemon.dingle({"letters", "-o", "ndjson"});
+  Json letter = Json::parse(list.out);
+  EXPECT_NE(letter["reason"].get<std::string>().find("violates check constraint"), std::string::npos)
+      << list.out;
+  EXPECT_EQ(letter["event"]["status"], 777);
+
+  // Resent before the cause is gone, it comes back; after that it is there, once.
+  EXPECT_EQ(daemon.dingle({"letters", "resend", "--all"}).status, 0);
+  status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 2);
+  server->query("ALTER TABLE gate DROP CONSTRAINT gate_status_check");
+  Ran resent = daemon.dingle({"letters", "resend", "--all"});
+  EXPECT_EQ(resent.status, 0) << resent.err;
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) FROM gate"), "1000 1000");
+  EXPECT_EQ(daemon.dingle({"letters", "-o", "ndjson"}).out, "");
+}
+
+TEST_F(PostgresDestination, RestoredFromABackupItIsSentAgainWhatItLacks) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", lines(500));
+  daemon.start();
+  daemon.settled();
+  server->query(
+      "CREATE TABLE backup AS SELECT * FROM gate; CREATE TABLE backup_progress AS SELECT * FROM "
+      "dingle_progress");
+  for (int i = 500; i < 1500; ++i) daemon.write("gate.log", line(i));
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "1500");
+  // The server goes back to its backup, and all connections end.
+  server->query(
+      "TRUNCATE gate, dingle_progress; INSERT INTO gate SELECT * FROM backup; INSERT INTO dingle_progress "
+      "SELECT * FROM "
+      "backup_progress; DROP TABLE backup, backup_progress");
+  server->stop();
+  server->start();
+  daemon.write("gate.log", line(1500));
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) FROM gate"), "1501 1501");
+  const Json status = daemon.status();
+  ASSERT_EQ(status["problems"].size(), 1u);
+  EXPECT_NE(status["problems"][0]["text"].get<std::string>().find("restored from a backup"),
+            std::string::npos);
+}
+
+TEST_F(PostgresDestination, ACopiedSpoolIsRefused) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", lines(10));
+  daemon.start();
+  daemon.settled();
+  daemon.terminate();
+  Daemon copy(destination());
+  std::filesystem::copy(daemon.dir + "/data", copy.dir + "/data", std::filesystem::copy_options::recursive);
+  daemon.start();
+  daemon.write("gate.log", line(10));
+  daemon.settled();
+  copy.write("gate.log", lines(20));
+  copy.start();
+  const std::string text = copy.problem();
+  EXPECT_NE(text.find("a copy of this spool has written here"), std::string::npos) << text;
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "11");
+}
+
+TEST_F(PostgresDestination, WhatTheServerCannotHoldIsMendedAndCounted) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", line(1, std::string("a\0b", 3)) + line(2, "\xff\xfe"));
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(server->value("SELECT fields->>'user' FROM gate WHERE status = 1"), "a\uFFFDb");
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "2");
+  EXPECT_GE(find(status["destinations"], "d")["replaced"].get<int>(), 1);
+}
+
+TEST_F(PostgresDestination, ATableThatDoesNotFitIsNamedAndNothingIsLost) {
+  server->query("CREATE TABLE gate(time text, body text)");
+  Daemon daemon(destination());
+  daemon.write("gate.log", lines(5));
+  daemon.start();
+  const std::string text = daemon.problem();
+  EXPECT_NE(text.find("its column `time` must be timestamptz"), std::string::npos) << text;
+  server->query("DROP TABLE gate");
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "5");
+}
+
+TEST_F(PostgresDestination, AWrongHostIsNamed) {
+  Daemon daemon(configuration("    postgres: { connect: 'host=127.0.0.1 port=1 user=x', table: gate }\n"));
+  daemon.write("gate.log", lines(5));
+  daemon.start();
+  const std::string text = daemon.problem();
+  EXPECT_NE(text.find("Connection refused"), std::string::npos) << text;
+}
+
+TEST(ClickHouseDestination, TakesBulkInserts) {
+  if (!ClickHouseServer::installed()) GTEST_SKIP() << "ClickHouse is not installed";
+  ClickHouseServer server;
+  server.query(
+      "CREATE TABLE gate(day Date DEFAULT toDate(timestamp), timestamp DateTime, body String, status Int64, "
+      "id String) "
+      "ENGINE = ReplacingMergeTree(day, (id), 8192)");
+  Daemon daemon(
+      configuration("    http:\n      url: '" + server.url() +
+                    "/?query=INSERT%20INTO%20gate%20FORMAT%20JSONEachRow'\n      compression: gzip\n      "
+                    "events: { fields: "
+                    "[timestamp, body, status, dingle.id], rename: { dingle.id: id }, time: seconds }\n"));
+  daemon.write("gate.log", lines(5000));
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(server.query("SELECT count(*), uniqExact(id), sum(status) FROM gate"), "5000\t5000\t12497500\n");
+}
+
+// A service of a test's own, that answers as the test says.
+class Service {
+ public:
+  explicit Service(httplib::Server::Handler handler) {
+    server_.Post(".*", std::move(handler));
+    port_ = server_.bind_to_any_port("127.0.0.1");
+    thread_ = std::thread([this] { server_.listen_after_bind(); });
+    while (!server_.is_running()) std::this_thread::sleep_for(1ms);
+  }
+  ~Service() {
+    server_.stop();
+    thread_.join();
+  }
+  std::string url(const std::string& path = "/") const {
+    return "http://127.0.0.1:" + std::to_string(port_) + path;
+  }
+
+ private:
+  httplib::Server server_;
+  std::thread thread_;
+  int port_ = 0;
+};
+
+struct Received {
+  std::mutex mutex;
+  std::vector<std::string> bodies;
+  std::vector<httplib::Headers> headers;
+  void add(const httplib::Request& request) {
+    std::lock_guard lock(mutex);
+    bodies.push_back(request.body);
+    headers.push_back(request.headers);
+  }
+};
+
+TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
+  Received received;
+  int tries = 0;
+  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+    received.add(request);
+    Json items = Json::array();
+    std::istringstream in(request.body);
+    for (std::string before, event; std::getline(in, before) && std::getline(in, event);) {
+      const int status = Json::parse(event)["status"];
+      items.push_back({{"put",
+                        {{"code", status == 7                ? 400
+                                  : status == 8 && tries < 2 ? 429
+                                                             : 201},
+                         {"why", "mapping " + std::to_string(status)}}}});
+    }
+    ++tries;
+    answer.set_content(Json{{"results", items}}.dump(), "application/json");
+  });
+  ::setenv("GATE_TOKEN", "hush-hush", 1);
+  Daemon daemon(
+      configuration("    http: { url: '" + service.url("/events") +
+                    "', auth: { bearer: { env: GATE_TOKEN } }, body: { before: '{\"put\":{}}' }, answer: { "
+                    "items: /results, status: '/*/code', error: '/*/why' } }\n"));
+  daemon.write("gate.log", lines(20));
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 1);
+  EXPECT_EQ(find(status["destinations"], "d")["sent"], 19);
+  EXPECT_GE(find(status["destinations"], "d")["retried"].get<int>(), 1);
+  EXPECT_NE(daemon.dingle({"letters"}).out.find("mapping 7"), std::string::npos);
+  EXPECT_EQ(received.headers.at(0).find("Authorization")->second, "Bearer hush-hush");
+  EXPECT_EQ(received.headers.at(0).find("Content-Type")->second, "application/x-ndjson");
+  EXPECT_EQ(daemon.log().find("hush-hush"), std::string::npos);
+  EXPECT_EQ(status.dump().find("hush-hush"), std::string::npos);
+}
+
+TEST(HttpDestination, GroupsEventsAndFillsTemplates) {
+  Received received;
+  Service service([&](const httplib::Request& request, httplib::Response&) { received.add(request); });
+  Daemon daemon(
+      configuration("    http:\n      url: '" + service.url("/lines/${user}") +
+                    "'\n      group_by: [user]\n      body: { form: template, begin: "
+                    "'{\"user\":${user},\"count\":${count},\"lines\":[', event: "
+                    "'[\"${timestamp:text}\",${body}]', between: ',', end: ']}' }\n      events: { time: "
+                    "nanoseconds }\n"));
+  daemon.write("gate.log", line(1, "anna") + line(2, "bo\"x\"") + line(3, "anna"));
+  daemon.start();
+  daemon.settled();
+  ASSERT_EQ(received.bodies.size(), 2u);
+  const Json first = Json::parse(received.bodies[0]);
+  EXPECT_EQ(first["user"], "anna");
+  EXPECT_EQ(first["count"], 2);
+  EXPECT_EQ(first["lines"][0][0], "1795255201000000000");
+  EXPECT_EQ(Json::parse(received.bodies[1])["user"], "bo\"x\"");
+}
+
+TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
+  Received received;
+  std::atomic<int> requests{0};
+  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+    const int n = ++requests;
+    if (n == 1) return answer.status = 503, void();
+    if (n == 2) return answer.status = 429, answer.set_header("Retry-After", "1"), void();
+    if (request.body.find("192.0.2.77 ") != std::string::npos) {
+      answer.status = 400;
+      return answer.set_content("cannot read it", "text/plain");
+    }
+    received.add(request);
+  });
+  Daemon daemon(configuration("    http: { url: '" + service.url() + "', requests: 4 }\n"));
+  daemon.write("gate.log", lines(200));
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "d")["sent"], 199);
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 1);
+  EXPECT_NE(daemon.dingle({"letters"}).out.find("cannot read it"), std::string::npos);
+}
+
+TEST(FilesDestination, WritesRotatesAndCompresses) {
+  Daemon daemon(
+      configuration("    files: { path: '{dir}/out/{service.name}-{day}.ndjson', compression: gzip, rotate: "
+                    "{ idle: 100ms } }\n"));
+  daemon.write("gate.log", lines(30));
+  daemon.start();
+  daemon.settled();
+  const std::string file = daemon.dir + "/out/ticket-gate-2026-11-21.ndjson.gz";
+  for (int i = 0; i < 300 && !std::filesystem::exists(file); ++i) std::this_thread::sleep_for(20ms);
+  Ran text = run_program({"/bin/zcat", file});
+  std::istringstream in(text.out);
+  int n = 0;
+  for (std::string l; std::getline(in, l); ++n) EXPECT_EQ(Json::parse(l)["status"].get<int>() % 3, 1);
+  EXPECT_EQ(n, 10);
+  // What comes later gets a file of its own; nothing is written over.
+  daemon.write("gate.log", line(31));
+  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz");
+       ++i)
+    std::this_thread::sleep_for(20ms);
+  EXPECT_TRUE(std::filesystem::exists(daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz"));
+}
+
+TEST(FilesDestination, CsvWithAHead) {
+  Daemon daemon(
+      configuration("    files: { path: '{dir}/out/gate.csv', form: csv, events: { fields: [timestamp, user, "
+                    "status], rename: { user: who }, time: sql } }\n"));
+  daemon.write("gate.log", line(1, "a,\"b\"") + line(2));
+  daemon.start();
+  daemon.settled();
+  std::ifstream in(daemon.dir + "/out/gate.csv.part");
+  std::string all(std::istreambuf_iterator<char>(in), {});
+  EXPECT_EQ(
+      all, "timestamp,who,status\r\n2026-11-21 10:00:01,\"a,\"\"b\"\"\",1\r\n2026-11-22 10:00:02,anna,2\r\n");
+}
+
+TEST(FilesDestination, UnfinishedFilesAreFinishedAfterARestart) {
+  const std::string file = "/out/gate-2026-11-21.ndjson";
+  Daemon daemon(
+      configuration("    files: { path: '{dir}/out/gate-{day}.ndjson', rotate: { idle: 300ms } }\n"));
+  daemon.write("gate.log", line(1));
+  daemon.start();
+  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + file + ".part"); ++i)
+    std::this_thread::sleep_for(2ms);
+  daemon.kill();
+  daemon.start();  // and nothing is written to it any more
+  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + file); ++i)
+    std::this_thread::sleep_for(20ms);
+  EXPECT_TRUE(std::filesystem::exists(daemon.dir + file));
+  EXPECT_FALSE(std::filesystem::exists(daemon.dir + file + ".part"));
+}
+
+TEST(FilesDestination, ATornEndIsCutOff) {
+  Daemon daemon(configuration("    files: { path: '{dir}/out/gate.txt', form: body, compression: zstd }\n"));
+  daemon.write("gate.log", line(1));
+  daemon.start();
+  daemon.settled();
+  daemon.kill();
+  std::ofstream(daemon.dir + "/out/gate.txt.zst.part", std::ios::app) << "\x28\xb5\x2f\xfdtorn";
+  daemon.write("gate.log", line(2));
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(run_program({"/usr/bin/zstd", "-dcq", daemon.dir + "/out/gate.txt.zst.part"}).out,
+            line(1) + line(2));
+}
+
+}  // namespace
+}  // namespace dingle

@@ -1,0 +1,49 @@
+#include <gtest/gtest.h>
+
+#include "store/intake_lines.h"
+#include "store/store.h"
+
+namespace dingle {
+namespace {
+
+const Sender kSender{9, 1, 2, 3};
+std::string line(const std::string& more) {
+  return R"({"index":"gate-1","epoch":1,"number":2,"ordinal":3,"stream":4,"position":5,"time":-6,"observed":7,"body":"b")" +
+         more + "}";
+}
+
+TEST(IntakeLines, TypesThatJsonCannotTellAreNamed) {
+  IntakeLines lines;
+  ASSERT_TRUE(lines.add(
+      line(
+          R"(,"fields":{"a":1,"d":3,"t":8,"p":"192.0.2.1","l":[1,2],"m":{"x":null},"s":"1","b":true,"n":null},"types":{"d":"decimal","t":"timestamp","p":"ip","l":"list","m":"map"})"),
+      kSender));
+  const StoredEvent& e = lines.by_index().at("gate-1").at(0);
+  EXPECT_EQ(e.order, (EventOrder{9, 1, 2, 3}));
+  EXPECT_EQ(e.timestamp, -6);
+  const Value expected[] = {Value::integer(1),      Value::decimal(3),    Value::timestamp(8),
+                            Value::ip("192.0.2.1"), Value::list("[1,2]"), Value::map(R"({"x":null})"),
+                            Value::text("1"),       Value::boolean(true)};
+  ASSERT_EQ(e.fields.size(), std::size(expected));
+  for (std::size_t i = 0; i < e.fields.size(); ++i) EXPECT_EQ(e.fields[i].value, expected[i]) << i;
+}
+
+TEST(IntakeLines, WhatIsNoEventIsRefused) {
+  IntakeLines lines;
+  for (const std::string& wrong :
+       {std::string(""), std::string("{"), std::string("[]"), std::string("{\"index\":\"x\"}"),
+        std::string("\xff\xfe"), line(",\"a\":"), line("").substr(0, 60)})
+    EXPECT_FALSE(lines.add(wrong, kSender)) << wrong;
+  EXPECT_TRUE(lines.by_index().empty());
+}
+
+TEST(IntakeLines, NamesOfIndexesAreMadeValid) {
+  IntakeLines lines;
+  std::string wild = line("");
+  wild.replace(wild.find("gate-1"), 6, "../../etc");
+  ASSERT_TRUE(lines.add(wild, kSender));
+  EXPECT_TRUE(lines.by_index().count("_._.._etc") || is_index_name(lines.by_index().begin()->first));
+}
+
+}  // namespace
+}  // namespace dingle

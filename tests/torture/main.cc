@@ -1,0 +1,485 @@
+// Drives the real programs through faults, and counts in the destinations what is lost, doubled and out of
+// order.
+//
+// A writer numbers every line of two files and rotates them; one agent sends them to its index, to the store
+// of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files.
+// Each round applies one fault, chosen by the seed. A constraint in PostgreSQL refuses one line in 5000:
+// those must be dead letters, and nothing else.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <httplib.h>
+#include <sys/mman.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <functional>
+#include <iostream>
+#include <map>
+#include <random>
+#include <set>
+
+#include "store/search.h"
+#include "tests/end_to_end/proxy.h"
+#include "tests/end_to_end/servers.h"
+#include "tests/torture/faults.h"
+#include "tests/torture/outage.h"
+#include "tests/torture/power.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+constexpr long kPoison = 5000;  // one line in so many is refused by PostgreSQL
+
+// Takes events as NDJSON, at least once; misbehaves on demand.
+class Service {
+ public:
+  Service() {
+    server_.Post("/", [this](const httplib::Request& request, httplib::Response& answer) {
+      const int status = answering;
+      if (status == 0) std::this_thread::sleep_for(1500ms);  // longer than the agent waits
+      // A service that fails may have taken what it refused.
+      if (status == 200 || status == 0 || status == 500) take(request.body);
+      if (status != 200) answer.status = status ? status : 200;
+      if (status == 429) answer.set_header("Retry-After", "1");
+    });
+    port_ = server_.bind_to_any_port("127.0.0.1");
+    thread_ = std::thread([this] { server_.listen_after_bind(); });
+  }
+  ~Service() {
+    server_.stop();
+    thread_.join();
+  }
+  int port() const { return port_; }
+  std::atomic<int> answering{200};                                   // a status; 0: never in time
+  std::map<std::string, std::map<long, std::set<std::string>>> ids;  // by file and number
+  std::mutex mutex;
+
+ private:
+  void take(const std::string& body) {
+    std::lock_guard lock(mutex);
+    std::istringstream in(body);
+    for (std::string line; std::getline(in, line);) {
+      const Json event = Json::parse(line, nullptr, false);
+      if (event.is_object()) ids[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
+    }
+  }
+  httplib::Server server_;
+  std::thread thread_;
+  int port_ = 0;
+};
+
+class Writer {
+ public:
+  explicit Writer(Daemon& daemon) {
+    for (const char* name : {"alpha", "beta"})
+      threads_.emplace_back([this, &daemon, name = std::string(name)] {
+        long n = 0, in_file = 0, rotated = 0;
+        std::ofstream out(daemon.path(name + ".log"), std::ios::app);
+        while (!stopping_) {
+          for (int i = 0; i < 20; ++i, ++in_file)
+            out << name << ' ' << n++ << " and some more text to make it longer\n";
+          out.flush();
+          if (rotate.exchange(false) || in_file > 20'000) {
+            out.close();
+            std::filesystem::rename(daemon.path(name + ".log"),
+                                    daemon.path(name + ".old" + std::to_string(rotated++) + ".log"));
+            out.open(daemon.path(name + ".log"), std::ios::app);
+            in_file = 0;
+          }
+          std::this_thread::sleep_for(10ms);
+        }
+        std::lock_guard lock(mutex_);
+        written[name] = n;
+      });
+  }
+  void stop() {
+    stopping_ = true;
+    for (auto& t : threads_) t.join();
+    threads_.clear();
+  }
+  std::atomic<bool> rotate{false};
+  std::map<std::string, long> written;
+
+ private:
+  std::atomic<bool> stopping_{false};
+  std::mutex mutex_;
+  std::vector<std::thread> threads_;
+};
+
+struct Count {
+  long lost = 0, doubled = 0, disordered = 0;
+  bool operator==(const Count&) const = default;
+};
+std::ostream& operator<<(std::ostream& out, const Count& c) {
+  return out << c.lost << " lost, " << c.doubled << " doubled, " << c.disordered << " out of order";
+}
+
+// Counts numbers in the order in which they stand; `next` is called until it answers false.
+Count count_numbers(long written, const std::function<bool(long)>& expected,
+                    const std::function<bool(long&)>& next) {
+  Count c;
+  std::vector<std::uint8_t> seen(static_cast<std::size_t>(written), 0);
+  long last = -1;
+  for (long n = 0; next(n);) {
+    if (n < 0 || n >= written) continue;
+    if (seen[static_cast<std::size_t>(n)]++) ++c.doubled;
+    c.disordered += n < last;
+    last = n;
+  }
+  for (long n = 0; n < written; ++n) c.lost += expected(n) && !seen[static_cast<std::size_t>(n)];
+  return c;
+}
+
+const char* kConfiguration = R"(
+sources:
+  numbered: { files: { paths: ['{dir}/logs/*.log'] } }
+pipelines:
+  all:
+    from: [numbered]
+    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] } ]
+    to: [store, remote, table, service, archive]
+  none:
+    from: [numbered]
+    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, drop: { where: 'n >= 0' } ]
+    to: [store, remote, table]
+destinations:
+  store:
+    index: { name: 'numbered-{day}' }
+    retry: { first: 10ms, longest: 200ms }
+  remote:
+    index: { name: 'numbered-{day}', at: '{remote}', token: { file: '{dir}/token' }, timeout: 2s }
+    retry: { first: 10ms, longest: 200ms }
+  table:
+    postgres: { connect: '{postgres}', table: numbered, columns: { file: text, n: int }, timeout: 2s }
+    retry: { first: 10ms, longest: 200ms }
+  service:
+    http: { url: '{service}', timeout: 1s, requests: 2 }
+    retry: { first: 10ms, longest: 200ms }
+  archive:
+    files: { path: '{dir}/archive/numbered-{day}.ndjson', compression: zstd, rotate: { size: 1MiB } }
+    retry: { first: 10ms, longest: 200ms }
+)";
+
+// The store elsewhere that the agent feeds; its own source gives nothing.
+const char* kRemote = R"(
+sources: { none: { files: { paths: ['{dir}/logs/*.log'] } } }
+pipelines: { none: { from: [none], to: [all] } }
+destinations: { all: { index: {} } }
+)";
+
+class Torture {
+ public:
+  Torture()
+      : service_proxy_(service_.port()),
+        postgres_proxy_(postgres_.port()),
+        remote_(kRemote, "agents: { torture: { file: '{dir}/token' } }"),
+        daemon_("") {
+    const int port = free_port();
+    remote_.arguments = {"--listen", "127.0.0.1:" + std::to_string(port)};
+    for (const Daemon* d : {&remote_, &daemon_})
+      std::ofstream(d->dir + "/token") << "torture-0123456789abcdef0123456789";
+    remote_.start();
+    configuration_ = kConfiguration;
+    replace("{remote}", "http://127.0.0.1:" + std::to_string(port));
+    replace("{postgres}", postgres_.connect(postgres_proxy_.port()));
+    replace("{service}", "http://127.0.0.1:" + std::to_string(service_proxy_.port()) + "/");
+    daemon_.configure(configuration_);
+    postgres_.query(
+        "CREATE TABLE numbered(id bigserial, time timestamptz, body text, fields jsonb, stream bigint, "
+        "position bigint, file "
+        "text, n bigint CHECK (n % " +
+        std::to_string(kPoison) + " <> " + std::to_string(kPoison - 1) + "))");
+    const std::string path = daemon_.dir + "/faults";
+    const int fd = ::open(path.c_str(), O_RDWR | O_CREAT, 0600);
+    if (::ftruncate(fd, sizeof(Faults)) != 0) std::abort();
+    faults_ =
+        static_cast<Faults*>(::mmap(nullptr, sizeof(Faults), PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0));
+    ::close(fd);
+    daemon_.environment = {{"LD_PRELOAD", std::string(DINGLE_BINARIES) + "/libdingle_faults.so"},
+                           {"DINGLE_FAULTS", path}};
+  }
+  ~Torture() { ::munmap(faults_, sizeof(Faults)); }
+
+  using Fault = std::function<void(Torture&, std::mt19937&)>;
+  static const std::map<std::string, Fault>& faults();
+
+  int run(int rounds, unsigned seed, const std::string& only) {
+    std::mt19937 random(seed);
+    std::vector<std::string> names;
+    for (const auto& [name, fault] : faults())
+      if (only.empty() || only == name) names.push_back(name);
+    std::map<std::string, int> applied;
+    Writer writer(daemon_);
+    writer_ = &writer;
+    daemon_.start();
+    for (int round = 0; round < rounds; ++round) {
+      const std::string& name = names[random() % names.size()];
+      ++applied[name];
+      faults().at(name)(*this, random);
+      pause(random, 400);
+    }
+    calm();
+    writer.stop();
+    const Json status = daemon_.settled(300);
+    for (const auto& [name, n] : applied) std::cout << n << " x " << name << "\n";
+    return check(status, writer);
+  }
+
+ private:
+  static void pause(std::mt19937& random, unsigned most) {
+    std::this_thread::sleep_for(std::chrono::milliseconds(random() % most));
+  }
+  void replace(const std::string& what, const std::string& with) {
+    for (std::size_t at; (at = configuration_.find(what)) != std::string::npos;)
+      configuration_.replace(at, what.size(), with);
+  }
+  void calm() {
+    faults_->failing_syncs = faults_->disk_full = faults_->slow_microseconds = 0;
+    faults_->clock_seconds = 0;
+    service_.answering = 200;
+    for (FaultyProxy* p : {&service_proxy_, &postgres_proxy_})
+      p->stalling = p->refusing = false, p->bytes_left = -1;
+  }
+
+  int check(const Json& status, const Writer& writer) {
+    Count index, remote, table, service, archive, all;
+    long lines = 0, refused = 0;
+    auto every = [](long) { return true; };
+    for (const auto& [name, written] : writer.written) {
+      lines += written;
+      add(index, count_index(daemon_, name, written));
+      add(remote, count_index(remote_, name, written));
+      std::size_t at = 0;
+      const auto rows = postgres_.query("SELECT n FROM numbered WHERE file = '" + name + "' ORDER BY id");
+      add(table, count_numbers(
+                     written, [](long n) { return n % kPoison != kPoison - 1; },
+                     [&](long& n) {
+                       if (at == rows.size()) return false;
+                       n = std::stol(rows[at++][0]);
+                       return true;
+                     }));
+      refused += written / kPoison;
+      std::lock_guard lock(service_.mutex);
+      for (long n = 0; n < written; ++n) {
+        const auto& ids = service_.ids[name][n];
+        service.lost += ids.empty();
+        service.doubled += ids.size() > 1;  // it may come twice, but under one id
+      }
+      add(archive, count_archive(name, written, every));
+    }
+    const long letters = find(status["destinations"], "table")["letters"];
+    std::cout << lines << " lines; PostgreSQL refused " << refused << ", dead letters " << letters << "\n"
+              << "index:   " << index << "\nremote:  " << remote << "\ntable:   " << table
+              << "\nservice: " << service << " (of one id)\narchive: " << archive << " (of one id)\n"
+              << "balanced: " << (status["balanced"] ? "yes" : "NO " + status["balance"].dump()) << "\n";
+    for (const Count& c : {index, remote, table, service, archive}) add(all, c);
+    const bool good = all == Count{} && letters == refused && status["balanced"] &&
+                      !testing::UnitTest::GetInstance()->Failed();
+    if (!good) std::cout << "kept: " << daemon_.dir << "\n" << status["problems"].dump(1) << "\n";
+    std::cout << all << "\n";
+    return good ? 0 : 1;
+  }
+  static void add(Count& to, const Count& c) {
+    to.lost += c.lost;
+    to.doubled += c.doubled;
+    to.disordered += c.disordered;
+  }
+  // In the order of the log: event times may go back with the clock.
+  std::map<std::string, std::vector<long>> read_index(const Daemon& daemon) {
+    std::map<std::string, std::vector<long>> indexed;
+    std::vector<std::shared_ptr<Store>> owners;
+    std::vector<const Store*> stores;
+    for (const auto& folder : std::filesystem::directory_iterator(daemon.dir + "/data/indexes")) {
+      owners.push_back(Store::at(folder.path()));
+      stores.push_back(owners.back().get());
+    }
+    Scanned scanned;
+    std::vector<std::tuple<EventOrder, std::string, long>> all;
+    for (const FoundEvent& e : find_events(stores, Query(), SIZE_MAX, false, scanned)) {
+      const Json event = Json::parse(e.json);
+      all.emplace_back(e.order, event["file"], event["n"]);
+    }
+    std::sort(all.begin(), all.end());
+    for (const auto& [order, file, n] : all) indexed[file].push_back(n);
+    return indexed;
+  }
+  Count count_index(const Daemon& daemon, const std::string& name, long written) {
+    auto& indexed = indexed_[daemon.dir];
+    if (indexed.empty()) indexed = read_index(daemon);
+    const std::vector<long>& numbers = indexed[name];
+    std::size_t at = 0;
+    return count_numbers(
+        written, [](long) { return true; },
+        [&](long& n) {
+          if (at == numbers.size()) return false;
+          n = numbers[at++];
+          return true;
+        });
+  }
+  // The files at least once, under one id each: what stands twice with one id counts once.
+  Count count_archive(const std::string& name, long written, const std::function<bool(long)>& expected) {
+    std::map<long, std::set<std::string>> ids;
+    for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/archive")) {
+      std::istringstream in(run_program({"/usr/bin/zstd", "-dcqf", file.path()}).out);
+      for (std::string line; std::getline(in, line);) {
+        const Json event = Json::parse(line, nullptr, false);
+        if (event.is_object() && event["file"] == name)
+          ids[event["n"]].insert(event["dingle.id"].get<std::string>());
+      }
+    }
+    Count c;
+    for (long n = 0; n < written; ++n) {
+      auto it = ids.find(n);
+      c.lost += expected(n) && it == ids.end();
+      c.doubled += it != ids.end() && it->second.size() > 1;
+    }
+    return c;
+  }
+
+  std::string configuration_;
+  std::map<std::string, std::map<std::string, std::vector<long>>> indexed_;  // by daemon and file
+  Service service_;
+  PostgresServer postgres_;
+  FaultyProxy service_proxy_, postgres_proxy_;
+  Daemon remote_, daemon_;
+  Faults* faults_ = nullptr;
+  Writer* writer_ = nullptr;
+};
+
+const std::map<std::string, Torture::Fault>& Torture::faults() {
+  static const std::map<std::string, Fault> all{
+      {"kill-agent",
+       [](Torture& t, std::mt19937&) {
+         t.daemon_.kill();
+         t.daemon_.start();
+       }},
+      {"kill-store",
+       [](Torture& t, std::mt19937& r) {
+         t.remote_.kill();
+         pause(r, 200);
+         t.remote_.start();
+       }},
+      {"kill-postgres",
+       [](Torture& t, std::mt19937& r) {
+         t.postgres_.kill();
+         pause(r, 300);
+         t.postgres_.start();
+       }},
+      {"cut",
+       [](Torture& t, std::mt19937& r) {
+         for (FaultyProxy* p : {&t.service_proxy_, &t.postgres_proxy_})
+           p->bytes_left = static_cast<long>(r() % 300'000);
+         pause(r, 600);
+         t.calm();
+       }},
+      {"stall",
+       [](Torture& t, std::mt19937& r) {
+         FaultyProxy& p = r() % 2 ? t.service_proxy_ : t.postgres_proxy_;
+         p.stalling = true;
+         std::this_thread::sleep_for(r() % 4 ? 300ms : 2500ms);
+         p.cut_all();
+         t.calm();
+       }},
+      {"refuse",
+       [](Torture& t, std::mt19937& r) {
+         FaultyProxy& p = r() % 2 ? t.service_proxy_ : t.postgres_proxy_;
+         p.refusing = true;
+         p.cut_all();
+         pause(r, 600);
+         t.calm();
+       }},
+      {"answers",
+       [](Torture& t, std::mt19937& r) {
+         for (int i = 0; i < 3; ++i) {
+           t.service_.answering = std::array{500, 503, 429, 0}[r() % 4];
+           pause(r, 300);
+         }
+         t.calm();
+       }},
+      {"disk-full",
+       [](Torture& t, std::mt19937& r) {
+         t.faults_->disk_full = 1;
+         pause(r, 500);
+         if (r() % 3 == 0) t.daemon_.kill(), t.calm(), t.daemon_.start();
+         t.calm();
+       }},
+      {"fsync",
+       [](Torture& t, std::mt19937& r) {
+         t.faults_->failing_syncs = static_cast<int>(1 + r() % 3);
+         pause(r, 200);
+         if (r() % 3 == 0) t.daemon_.kill();
+         t.calm();
+         if (!t.daemon_.runs()) t.daemon_.start();
+       }},
+      {"slow-disk",
+       [](Torture& t, std::mt19937& r) {
+         t.faults_->slow_microseconds = static_cast<int>(r() % 100'000);
+         pause(r, 600);
+         t.calm();
+       }},
+      {"clock",
+       [](Torture& t, std::mt19937& r) {
+         t.faults_->clock_seconds = -3600;
+         pause(r, 300);
+         t.daemon_.kill();
+         t.daemon_.start();
+         pause(r, 300);
+         t.calm();
+       }},
+      {"rotate",
+       [](Torture& t, std::mt19937& r) {
+         t.postgres_proxy_.stalling = true;
+         t.writer_->rotate = true;
+         pause(r, 300);
+         t.calm();
+       }},
+      {"reload",
+       [](Torture& t, std::mt19937& r) {
+         t.service_.answering = 503;
+         t.configuration_ += "# another\n";
+         t.daemon_.configure(t.configuration_);
+         t.daemon_.hang_up();
+         pause(r, 300);
+         t.calm();
+       }},
+  };
+  return all;
+}
+
+int main(int argc, char** argv) {
+  CLI::App app("Drives dingled through faults and counts what is lost, doubled and out of order.");
+  int rounds = 50;
+  unsigned seed = 1;
+  std::string only;
+  std::vector<std::string> names{"power"};
+  for (const auto& [name, fault] : Torture::faults()) names.push_back(name);
+  app.add_option("--rounds", rounds, "Faults, one after another")
+      ->capture_default_str()
+      ->check(CLI::Range(1, 100000));
+  app.add_option("--seed", seed, "Chooses them; the same seed, the same faults")->capture_default_str();
+  app.add_option("--only", only, "Only this one")->check(CLI::IsMember(names));
+  double minutes = 0;
+  int rate = 20'000;
+  app.add_option("--outage", minutes,
+                 "Instead: an outage of PostgreSQL of so many minutes, under a steady rate");
+  app.add_option("--rate", rate, "Lines a second, for --outage")->capture_default_str();
+  CLI11_PARSE(app, argc, argv);
+  testing::InitGoogleTest();
+  if (minutes > 0) return run_outage(minutes, rate);
+  if (only == "power") {
+    const PowerLosses p = lose_power(rounds, seed, PostgresServer::installed());
+    std::cout << p.text() << "\n";
+    return p.good() ? 0 : 1;
+  }
+  return Torture().run(rounds, seed, only);
+}
+
+}  // namespace
+}  // namespace dingle
+
+int main(int argc, char** argv) { return dingle::main(argc, argv); }
