@@ -1,11 +1,12 @@
 // The commands of `dingle`. A command is one file that registers itself; `main.cc` only gathers them.
 #pragma once
 
-#include <CLI/CLI.hpp>
 #include <functional>
 #include <memory>
 #include <string>
 #include <vector>
+
+#include "client/arguments.h"
 
 namespace dingle {
 
@@ -26,7 +27,7 @@ struct Client {
 
 struct CommandRegistration {
   // `add` makes the subcommand and returns what runs it.
-  using Add = std::function<int(Client&)> (*)(CLI::App& app);
+  using Add = std::function<int(Client&)> (*)(const Arguments& app);
   CommandRegistration(const char* name, const char* text, const char* example, bool has_output, Add add);
 };
 

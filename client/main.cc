@@ -9,6 +9,8 @@
 #include <iostream>
 #include <sstream>
 
+#include <CLI/CLI.hpp>
+
 #include "client/command.h"
 
 int main(int argc, char** argv) {
@@ -45,7 +47,7 @@ int main(int argc, char** argv) {
           ->transform(CLI::CheckedTransformer(forms))
           ->type_name("FORM");
     sub->fallthrough();
-    runs.emplace_back(sub, spec.add(*sub));
+    runs.emplace_back(sub, spec.add(Arguments(sub)));
   }
   try {
     app.parse(argc, argv);

@@ -12,15 +12,15 @@ struct QueryOptions {
   std::string where, words, from, to, destination;
   std::vector<std::string> indexes;
 
-  void add_to(CLI::App& app) {
-    app.add_option("WHERE", where,
+  void add_to(const Arguments& app) {
+    app.option("WHERE", where,
                    "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
-    app.add_option("--has", words, "All of these words, in the body or any text field");
-    app.add_option("--from", from,
+    app.option("--has", words, "All of these words, in the body or any text field");
+    app.option("--from", from,
                    "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
-    app.add_option("--to", to, "Before this event time");
-    app.add_option("--index", indexes, "Only these indexes; * for any text");
-    app.add_option("--destination", destination, "Only this destination's indexes");
+    app.option("--to", to, "Before this event time");
+    app.option("--index", indexes, "Only these indexes; * for any text");
+    app.option("--destination", destination, "Only this destination's indexes");
   }
 
   Parameters parameters() const {

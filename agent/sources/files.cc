@@ -16,6 +16,7 @@
 
 #include "agent/sources/folder_watch.h"
 #include "agent/sources/line_splitter.h"
+#include "agent/sources/reading_order.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
 #include "core/time/instant.h"
@@ -28,6 +29,7 @@ constexpr int kPollMs = 40;
 constexpr std::int64_t kCloseAfter =
     5 * kSecond;  // a file that no path leads to any more, when nothing was added
 constexpr std::int64_t kDiscoverEvery = kSecond;
+constexpr int kChunksInARow = 64;  // of one file, while others wait
 constexpr std::size_t kMostKnownPaths = 10'000;
 
 class PreparedFiles final : public Prepared {
@@ -70,47 +72,47 @@ class Files final : public Source {
     while (!stopping_ && !refused_) {
       const std::int64_t now = system_now();
       if (now - discovered >= kDiscoverEvery || now < discovered) {
-        discover();
+        const bool first = !discovered_once_;
+        discover(first);
         discovered = now;
+        // What lost its name while folders were listed holds earlier lines than what was found by that name.
+        if (follow_renames(watch_.wait(0), first)) discovered = 0;
       }
       bool any = false;
-      std::uint64_t behind = 0;
-      // What was rotated away holds earlier lines than what took its place: it is read to its end first.
-      for (TrackedFile* file : rotated_away()) {
-        while (!stopping_ && !refused_ && read_some(*file)) any = true;
-        if (!stopping_ && !refused_) file->renamed = false;
+      std::set<std::string> waiting;  // families with earlier lines
+      for (TrackedFile* file : to_catch_up(files_)) {
+        if (waiting.count(file->family)) continue;
+        bool more = true;
+        for (int i = 0; more && i < kChunksInARow && !stopping_ && !refused_; ++i) more = read_some(*file);
+        any |= more;
+        if (more)
+          waiting.insert(file->family);
+        else
+          file->catching_up = false, file->known = true;
       }
       for (auto it = files_.begin(); it != files_.end() && !stopping_ && !refused_;) {
         TrackedFile& file = *it->second;
-        any |= read_some(file);
-        behind += file.seen_size > file.checkpoint.position ? file.seen_size - file.checkpoint.position : 0;
+        if (!file.catching_up) any |= read_some(file);
         if (!refused_ && is_done(file))
           it = files_.erase(it);
         else
           ++it;
       }
-      bytes_behind_ = behind;
-      streams_ = files_.size();
-      if (follow_renames(watch_.wait(any ? 0 : kPollMs))) discovered = 0;
+      look_behind();
+      if (follow_renames(watch_.wait(any ? 0 : kPollMs), false)) discovered = 0;
     }
     files_.clear();
   }
 
-  // ---- which files ----
-
-  // The one that was written to longest ago comes first.
-  std::vector<TrackedFile*> rotated_away() {
-    std::vector<std::pair<std::int64_t, TrackedFile*>> found;
-    for (auto& [id, file] : files_) {
-      struct stat info;
-      if ((!file->attached || file->renamed) && ::fstat(file->fd(), &info) == 0)
-        found.emplace_back(info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec, file.get());
-    }
-    std::sort(found.begin(), found.end());
-    std::vector<TrackedFile*> files;
-    for (auto [modified, file] : found) files.push_back(file);
-    return files;
+  void look_behind() {
+    std::uint64_t behind = 0;
+    for (const auto& [id, file] : files_)
+      behind += file->seen_size - std::min(file->seen_size, file->checkpoint.position);
+    bytes_behind_ = behind;
+    streams_ = files_.size();
   }
+
+  // ---- which files ----
 
   std::set<std::string> matching_paths() {
     std::set<std::string> paths;
@@ -145,7 +147,7 @@ class Files final : public Source {
 
   // A file that got its name and lost it again before folders were listed is opened by its new name. True if
   // folders should be listed now.
-  bool follow_renames(const FolderWatch::News& news) {
+  bool follow_renames(const FolderWatch::News& news, bool first) {
     for (const auto& [from, to] : news.renamed) {
       const auto& patterns = options_.texts("paths");
       const bool ours = known_paths_.count(from) ||
@@ -156,10 +158,11 @@ class Files final : public Source {
       if (!ours || files_.size() >= static_cast<std::size_t>(options_.number("most_files")) ||
           ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino}))
         continue;
-      if (auto file = open(to, false)) {
+      if (auto file = open(to, first)) {
         file->attached = false;
         file->detached_at = system_now();
-        files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+        file->family = family_of(from);
+        take(std::move(file));
       }
     }
     return news.any;
@@ -173,8 +176,13 @@ class Files final : public Source {
     return false;
   }
 
-  void discover() {
-    const bool first = !discovered_once_;
+  void take(std::unique_ptr<TrackedFile> file) {
+    const std::string family = file->family;
+    files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+    catch_up(files_, family);
+  }
+
+  void discover(bool first) {
     discovered_once_ = true;
     for (auto& [id, file] : files_) file->attached = false;
     const std::set<std::string> paths = matching_paths();
@@ -199,7 +207,7 @@ class Files final : public Source {
       auto known = files_.find({info.st_dev, info.st_ino});
       if (known != files_.end()) {
         known->second->attached = true;
-        known->second->renamed |= known->second->checkpoint.path != path;
+        if (known->second->checkpoint.path != path) catch_up(files_, known->second->family);
         known->second->checkpoint.path = path;
         continue;
       }
@@ -210,14 +218,14 @@ class Files final : public Source {
       }
       if (auto file = open(path, first)) {
         file->attached = true;
-        files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+        take(std::move(file));
       }
     }
     for (auto& [id, file] : files_)
       if (file->attached)
         file->detached_at = 0;
       else if (file->detached_at == 0)
-        file->detached_at = system_now();
+        file->detached_at = system_now(), file->catching_up = true;
   }
 
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first) {
@@ -235,16 +243,19 @@ class Files final : public Source {
     }
     auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
     file->changed_at = system_now();
+    file->seen_size = static_cast<std::uint64_t>(info.st_size);
     std::optional<FileCheckpoint> kept;
     if (auto bytes = intake_.spool().state(key(*file))) kept = FileCheckpoint::decode(*bytes);
     if (kept) file->checkpoint = *kept;
+    file->known = kept.has_value();
     if (!kept || static_cast<std::uint64_t>(info.st_size) < file->checkpoint.position || !file->verify()) {
       if (kept) count("replaced", 1);
+      file->known = false;
       file->restart();
       if (!kept && first && options_.text("begin") == "end")
         file->advance(static_cast<std::uint64_t>(info.st_size));
     }
-    file->renamed = kept && kept->path != path;
+    file->family = family_of(file->known ? kept->path : path);
     file->checkpoint.path = path;
     auto resource = std::make_shared<Resource>();
     resource->zone = zone_;
@@ -253,6 +264,13 @@ class Files final : public Source {
     if (!host_.empty()) resource->add("host.name", host_);
     file->resource = resource;
     return file;
+  }
+
+  static void list_inodes(const std::string& folder, std::map<std::uint64_t, std::string>& names) {
+    DIR* dir = folder.empty() ? nullptr : ::opendir(folder.c_str());
+    if (dir == nullptr) return;
+    while (const dirent* entry = ::readdir(dir)) names.insert_or_assign(entry->d_ino, entry->d_name);
+    ::closedir(dir);
   }
 
   // Files that were renamed while nobody looked, and that the paths do not match any more, still hold lines
@@ -267,12 +285,13 @@ class Files final : public Source {
       const std::uint64_t inode = std::strtoull(id.c_str() + id.find(':') + 1, nullptr, 10);
       const std::string folder = kept ? kept->path.substr(0, kept->path.rfind('/') + 1) : "";
       auto [it, fresh] = folders.try_emplace(folder);
-      if (fresh && !folder.empty())
-        if (DIR* dir = ::opendir(folder.c_str())) {
-          while (const dirent* entry = ::readdir(dir)) it->second.emplace(entry->d_ino, entry->d_name);
-          ::closedir(dir);
-        }
+      if (fresh) list_inodes(folder, it->second);
       auto found = it->second.find(inode);
+      // A file that is renamed while its folder is listed may be missing in the list.
+      for (int again = 0; again < 2 && found == it->second.end(); ++again) {
+        list_inodes(folder, it->second);
+        found = it->second.find(inode);
+      }
       if (found == it->second.end()) {
         gone.push_back({state_key, "", true});
         continue;
@@ -281,7 +300,7 @@ class Files final : public Source {
       if (!file || file->key() != id) continue;
       file->attached = false;
       file->detached_at = system_now();
-      files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
+      take(std::move(file));
     }
     if (!gone.empty()) intake_.spool().note({gone, {}});
   }
@@ -379,6 +398,7 @@ class Files final : public Source {
     add("cut_bytes", s.cut_bytes);
     add("invalid_utf8", invalid);
     batch.buffer = std::move(buffer);
+    look_behind();  // handing in may wait
     refused_ = !intake_.submit(std::move(batch));
     return !refused_;
   }
@@ -390,7 +410,7 @@ class Files final : public Source {
   Intake& intake_;
   SplitSettings split_;
   std::string host_;
-  std::map<std::pair<std::uint64_t, std::uint64_t>, std::unique_ptr<TrackedFile>> files_;
+  TrackedFiles files_;
   bool discovered_once_ = false;
   bool refused_ =
       false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used

@@ -54,7 +54,9 @@ class TrackedFile {
   FileCheckpoint checkpoint;
   std::shared_ptr<const Resource> resource;
   bool attached = true;            // a path of the source leads to it
-  bool renamed = false;  // since it was last read to its end: what has its old name now is newer
+  std::string family;              // reading_order.h
+  bool catching_up = true;         // to be read to its end before newer ones of its family
+  bool known = false;              // it was read to its end, or by an earlier run
   std::uint64_t seen_size = 0;     // at the last look
   std::int64_t seen_modified = 0;  // ns; its time of change then
   std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown

@@ -57,9 +57,9 @@ int run(const Client& client, const std::string& file) {
 
 const CommandRegistration registration(
     "check", "Reads a configuration and names every mistake with its place; needs no running server",
-    "dingle check dingle.yaml", true, [](CLI::App& app) -> std::function<int(Client&)> {
+    "dingle check dingle.yaml", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<CheckOptions>();
-      app.add_option("FILE", o->file, "The configuration; - for standard input")->capture_default_str();
+      app.option("FILE", o->file, "The configuration; - for standard input").with_default();
       return [o](Client& client) { return run(client, o->file); };
     });
 

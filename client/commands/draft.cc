@@ -76,9 +76,9 @@ int run(const Client& client, const std::string& file) {
 
 const CommandRegistration registration(
     "draft", "Proposes templates for sample lines, grouped by shape, ready to be pasted",
-    "dingle draft demo/samples/berthing.log", true, [](CLI::App& app) -> std::function<int(Client&)> {
+    "dingle draft demo/samples/berthing.log", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto file = std::make_shared<std::string>("-");
-      app.add_option("FILE", *file, "The lines; - for standard input")->capture_default_str();
+      app.option("FILE", *file, "The lines; - for standard input").with_default();
       return [file](Client& client) { return run(client, *file); };
     });
 

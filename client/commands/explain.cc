@@ -48,10 +48,10 @@ int run(const Client& client, const std::string& text, const std::string& file) 
 const CommandRegistration registration(
     "explain", "Shows what a template is compiled to, and which parts need the regex engine",
     "dingle explain '{client.address:ip} {:word} [{at:clf_time}] {request:/GET .*/}'", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto text = std::make_shared<std::string>(), file = std::make_shared<std::string>();
-      app.add_option("TEMPLATE", *text, "The template")->required();
-      app.add_option("--config", *file, "Take named patterns from this configuration");
+      app.option("TEMPLATE", *text, "The template").required();
+      app.option("--config", *file, "Take named patterns from this configuration");
       return [text, file](Client& client) { return run(client, *text, *file); };
     });
 

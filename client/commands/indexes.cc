@@ -36,10 +36,10 @@ int run(Client& client, const IndexesOptions& o) {
 
 const CommandRegistration registration("indexes", "Lists the indexes, or deletes one",
                                        "dingle indexes --delete gate-2026-11-22", true,
-                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                       [](const Arguments& app) -> std::function<int(Client&)> {
                                          auto o = std::make_shared<IndexesOptions>();
-                                         app.add_option("--delete", o->remove, "Delete this index");
-                                         app.add_option("--destination", o->destination,
+                                         app.option("--delete", o->remove, "Delete this index");
+                                         app.option("--destination", o->destination,
                                                         "Only of this destination");
                                          return [o](Client& client) { return run(client, *o); };
                                        });

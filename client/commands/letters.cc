@@ -122,32 +122,32 @@ int act(const Client& client, const LettersOptions& o, const char* path, const c
 const CommandRegistration registration(
     "letters", "Shows what destinations refused for good; sends it again or discards it",
     "dingle letters resend --reason 'value too long'", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<LettersOptions>();
       auto verb = std::make_shared<std::string>();
-      auto choose = [o](CLI::App& to) {
-        to.add_option("--destination", o->destination, "Only of this destination");
-        to.add_option("--reason", o->reason, "Only those with this text in their reason");
+      auto choose = [o](const Arguments& to) {
+        to.option("--destination", o->destination, "Only of this destination");
+        to.option("--reason", o->reason, "Only those with this text in their reason");
       };
       choose(app);
-      app.add_flag("--by-reason", o->reasons, "Count them by reason; without choice the default");
-      app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
-      CLI::App* one = app.add_subcommand("show", "Shows one letter in full");
-      one->add_option("ID", o->ids, "Its id")->required()->expected(1);
-      CLI::App* again = app.add_subcommand("resend", "Sends letters again, once their cause is mended");
-      again->add_option("ID", o->ids, "Their ids");
-      choose(*again);
-      again->add_flag("--all", o->all, "All of them");
-      again->add_flag("--through-pipeline", o->through_pipeline,
+      app.flag("--by-reason", o->reasons, "Count them by reason; without choice the default");
+      app.option("--limit", o->limit, "At most so many").with_default();
+      const Arguments one = app.command("show", "Shows one letter in full");
+      one.option("ID", o->ids, "Its id").required().times(1, 1);
+      const Arguments again = app.command("resend", "Sends letters again, once their cause is mended");
+      again.option("ID", o->ids, "Their ids");
+      choose(again);
+      again.flag("--all", o->all, "All of them");
+      again.flag("--through-pipeline", o->through_pipeline,
                       "Run their lines through the pipeline as it is now");
-      CLI::App* away = app.add_subcommand("discard", "Deletes letters");
-      away->add_option("ID", o->ids, "Their ids");
-      choose(*away);
-      away->add_flag("--all", o->all, "All of them");
+      const Arguments away = app.command("discard", "Deletes letters");
+      away.option("ID", o->ids, "Their ids");
+      choose(away);
+      away.flag("--all", o->all, "All of them");
       return [=](Client& client) {
-        if (one->parsed()) return show(client, *o);
-        if (again->parsed()) return act(client, *o, "/v1/letters/resend", "resent");
-        if (away->parsed()) return act(client, *o, "/v1/letters/discard", "discarded");
+        if (one.given()) return show(client, *o);
+        if (again.given()) return act(client, *o, "/v1/letters/resend", "resent");
+        if (away.given()) return act(client, *o, "/v1/letters/discard", "discarded");
         return list(client, *o);
       };
     });

@@ -9,15 +9,15 @@ namespace {
 
 const CommandRegistration registration(
     "patterns", "Lists the named patterns with an example each", "dingle patterns time", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       struct PatternsOptions {
         std::string part, configuration;
         bool reference = false;
       };
       auto o = std::make_shared<PatternsOptions>();
-      app.add_option("PART", o->part, "Only those with this in their name");
-      app.add_option("--config", o->configuration, "Also those of this configuration");
-      app.add_flag("--reference", o->reference, "Print the reference page of the built-in patterns");
+      app.option("PART", o->part, "Only those with this in their name");
+      app.option("--config", o->configuration, "Also those of this configuration");
+      app.flag("--reference", o->reference, "Print the reference page of the built-in patterns");
       return [o](Client& client) {
         if (o->reference) {
           std::cout << pattern_reference();

@@ -10,7 +10,7 @@ namespace {
 
 const CommandRegistration registration(
     "reload", "Makes dingled read its configuration again; it takes it only if it is sound", "dingle reload",
-    true, [](CLI::App&) -> std::function<int(Client&)> {
+    true, [](const Arguments&) -> std::function<int(Client&)> {
       return [](Client& client) {
         Answer a = call(client, "POST", "/v1/reload", {}, false);
         if (a.status == 0) return kFoundProblems;

@@ -9,9 +9,9 @@ namespace {
 
 const CommandRegistration registration("schema", "Prints the JSON Schema of the configuration, for editors",
                                        "dingle schema > dingle.schema.json", false,
-                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                       [](const Arguments& app) -> std::function<int(Client&)> {
                                          auto reference = std::make_shared<bool>(false);
-                                         app.add_flag("--reference", *reference,
+                                         app.flag("--reference", *reference,
                                                       "Print the reference page instead");
                                          return [reference](Client&) {
                                            std::cout << (*reference ? configuration_reference()

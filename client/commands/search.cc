@@ -56,12 +56,12 @@ int run(Client& client, const SearchOptions& o) {
 const CommandRegistration registration(
     "search", "Finds the newest events that satisfy a condition",
     "dingle search \"status >= 500\" --from 6h --limit 5", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<SearchOptions>();
       o->query.add_to(app);
-      app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
-      app.add_flag("--full", o->full, "All fields of each event, with their types");
-      app.add_option("--fields", o->fields, "Only these fields, as columns")->delimiter(',');
+      app.option("--limit", o->limit, "At most so many").with_default();
+      app.flag("--full", o->full, "All fields of each event, with their types");
+      app.option("--fields", o->fields, "Only these fields, as columns").separated_by(',');
       return [o](Client& client) { return run(client, *o); };
     });
 

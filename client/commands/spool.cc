@@ -126,10 +126,10 @@ int repair(const std::string& folder) {
 
 const CommandRegistration registration(
     "spool", "Looks at the queue on disk while dingled does not run; verifies and repairs it",
-    "dingle spool verify --data /var/lib/dingle", true, [](CLI::App& app) -> std::function<int(Client&)> {
-      CLI::App* verify =
-          app.add_subcommand("verify", "Checks every record; the exit status says whether all is whole");
-      CLI::App* mend = app.add_subcommand("repair", "Makes what is left of a damaged spool usable again");
+    "dingle spool verify --data /var/lib/dingle", true, [](const Arguments& app) -> std::function<int(Client&)> {
+      const Arguments verify =
+          app.command("verify", "Checks every record; the exit status says whether all is whole");
+      const Arguments mend = app.command("repair", "Makes what is left of a damaged spool usable again");
       return [=](Client& client) {
         const std::string folder = client.data + "/spool";
         if (in_use(folder)) {
@@ -137,8 +137,8 @@ const CommandRegistration registration(
                     << " is in use: stop dingled first, or ask it with `dingle status`\n";
           return kFoundProblems;
         }
-        if (mend->parsed()) return repair(folder);
-        return look(client, folder, verify->parsed());
+        if (mend.given()) return repair(folder);
+        return look(client, folder, verify.given());
       };
     });
 

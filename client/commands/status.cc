@@ -169,9 +169,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
 
 const CommandRegistration registration(
     "status", "Shows what is read, matched, dropped, queued and sent, and what is wrong",
-    "dingle status --steps", true, [](CLI::App& app) -> std::function<int(Client&)> {
+    "dingle status --steps", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto steps = std::make_shared<bool>(false);
-      app.add_flag("--steps", *steps, "Also the counts of every step and template");
+      app.flag("--steps", *steps, "Also the counts of every step and template");
       return [steps](Client& client) {
         Answer a = call(client, "GET", "/v1/status");
         if (!a.ok) return kFoundProblems;

@@ -169,13 +169,13 @@ int run(Client& client, const TimelineOptions& o) {
 const CommandRegistration registration(
     "timeline", "Counts events over time, split by a field, or measures a field",
     "dingle timeline --by service.name --bucket 1m --from 1h", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<TimelineOptions>();
       o->query.add_to(app);
-      app.add_option("--bucket", o->bucket, "The length of a bucket: 10s, 5m, 1h");
-      app.add_option("--by", o->by, "Split by this field; two at most")->delimiter(',');
-      app.add_option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
-      app.add_option("--field", o->field, "The field that is measured");
+      app.option("--bucket", o->bucket, "The length of a bucket: 10s, 5m, 1h");
+      app.option("--by", o->by, "Split by this field; two at most").separated_by(',');
+      app.option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
+      app.option("--field", o->field, "The field that is measured");
       return [o](Client& client) { return run(client, *o); };
     });
 

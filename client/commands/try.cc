@@ -373,25 +373,24 @@ const CommandRegistration registration(
     "try", "Tries templates on lines: the fields of each, or where it fails, why, and what would help",
     "dingle try '{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}' "
     "demo/samples/ticket-gate.log --limit 3",
-    true, [](CLI::App& app) -> std::function<int(Client&)> {
+    true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<TryOptions>();
-      app.add_option("TEMPLATE FILE", o->given, "The template, and the lines (- or nothing: standard input)")
-          ->expected(0, 2);
-      app.add_option("--also", o->more, "A further template, tried after those before it; may be repeated")
-          ->expected(1)
-          ->take_all();
-      app.add_option(
+      app.option("TEMPLATE FILE", o->given, "The template, and the lines (- or nothing: standard input)")
+          .times(0, 2);
+      app.option("--also", o->more, "A further template, tried after those before it; may be repeated")
+          .repeated();
+      app.option(
           "--templates", o->templates_file,
           "Take the templates from a file, one a line; # begins a comment. Then only FILE is given");
-      app.add_option("--source", o->source,
+      app.option("--source", o->source,
                      "Instead of a file: the newest lines of this source of a running dingled");
-      app.add_option("--newest", o->newest, "How many of them")->capture_default_str();
-      app.add_option("--config", o->configuration, "Take named patterns from this configuration");
-      app.add_flag("--open-end", o->open_end, "The templates need only match the beginnings of the lines");
-      app.add_option("--limit", o->limit, "Only so many lines");
-      app.add_option("--show", o->show, "Show so many lines that match, and that do not");
-      app.add_flag("--summary", o->summary, "Only the counts and the values of the fields");
-      app.add_flag("--watch", o->watch, "Run again whenever the templates or the lines change");
+      app.option("--newest", o->newest, "How many of them").with_default();
+      app.option("--config", o->configuration, "Take named patterns from this configuration");
+      app.flag("--open-end", o->open_end, "The templates need only match the beginnings of the lines");
+      app.option("--limit", o->limit, "Only so many lines");
+      app.option("--show", o->show, "Show so many lines that match, and that do not");
+      app.flag("--summary", o->summary, "Only the counts and the values of the fields");
+      app.flag("--watch", o->watch, "Run again whenever the templates or the lines change");
       return [o](Client& client) { return run(client, *o); };
     });
 

@@ -62,11 +62,11 @@ int run(const Client& client, const std::string& pipeline, std::size_t limit) {
 const CommandRegistration registration(
     "unmatched",
     "Shows lines of a pipeline that nothing matched, by shape, with the reason and a draft for each",
-    "dingle unmatched gate", true, [](CLI::App& app) -> std::function<int(Client&)> {
+    "dingle unmatched gate", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto pipeline = std::make_shared<std::string>();
       auto limit = std::make_shared<std::size_t>(20);
-      app.add_option("PIPELINE", *pipeline, "The pipeline")->required();
-      app.add_option("--limit", *limit, "At most so many shapes")->capture_default_str();
+      app.option("PIPELINE", *pipeline, "The pipeline").required();
+      app.option("--limit", *limit, "At most so many shapes").with_default();
       return [pipeline, limit](Client& client) { return run(client, *pipeline, *limit); };
     });
 

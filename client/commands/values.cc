@@ -62,11 +62,11 @@ int run(Client& client, const ValuesOptions& o) {
 const CommandRegistration registration(
     "values", "Counts the most frequent values of a field",
     "dingle values http.response.status_code \"service.name = 'ticket-gate'\"", true,
-    [](CLI::App& app) -> std::function<int(Client&)> {
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<ValuesOptions>();
-      app.add_option("FIELD", o->field, "The field")->required();
+      app.option("FIELD", o->field, "The field").required();
       o->query.add_to(app);
-      app.add_option("--limit", o->limit, "At most so many")->capture_default_str();
+      app.option("--limit", o->limit, "At most so many").with_default();
       return [o](Client& client) { return run(client, *o); };
     });
 

@@ -34,13 +34,13 @@ int run(Client& client, const WatchOptions& o) {
 
 const CommandRegistration registration("watch", "Shows events as they arrive, until Ctrl-C",
                                        "dingle watch \"severity_number >= 17\"", true,
-                                       [](CLI::App& app) -> std::function<int(Client&)> {
+                                       [](const Arguments& app) -> std::function<int(Client&)> {
                                          auto o = std::make_shared<WatchOptions>();
-                                         app.add_option("WHERE", o->where,
+                                         app.option("WHERE", o->where,
                                                         "Only events that satisfy this condition");
-                                         app.add_option("--pipeline", o->pipeline,
+                                         app.option("--pipeline", o->pipeline,
                                                         "Only events of this pipeline");
-                                         app.add_option("--limit", o->limit, "End after so many");
+                                         app.option("--limit", o->limit, "End after so many");
                                          return [o](Client& client) { return run(client, *o); };
                                        });
 

@@ -9,6 +9,7 @@
 #include <fstream>
 
 #include "agent/sources/folder_watch.h"
+#include "agent/sources/reading_order.h"
 
 namespace dingle {
 namespace {
@@ -87,6 +88,49 @@ TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
   const std::string bytes = c.encode();
   for (std::size_t n = 0; n < bytes.size(); ++n)
     EXPECT_FALSE(FileCheckpoint::decode(bytes.substr(0, n))) << n;
+}
+
+TEST(ReadingOrder, RotatedFilesAreOneFamily) {
+  EXPECT_EQ(family_of("/logs/gate.log"), "/logs/gate");
+  EXPECT_EQ(family_of("/logs/gate.log.1"), "/logs/gate");
+  EXPECT_EQ(family_of("/logs/gate-2026-11-01.log"), "/logs/gate");
+  EXPECT_NE(family_of("/logs/gate.log"), family_of("/old/gate.log"));
+  EXPECT_NE(family_of("/logs/gate.log"), family_of("/logs/crane.log"));
+  EXPECT_EQ(family_of("/logs/2026.log"), "/logs/");
+  EXPECT_EQ(family_of("gate"), "gate");
+}
+
+TEST(ReadingOrder, KnownFilesThenOldOnesThenNewOnes) {
+  const std::string folder = testing::TempDir() + "/order-" + std::to_string(::getpid());
+  std::filesystem::create_directories(folder);
+  TrackedFiles files;
+  auto add = [&](const std::string& name, int modified, bool known) {
+    const std::string path = folder + "/" + name;
+    const int fd = ::open(path.c_str(), O_RDWR | O_CREAT, 0600);
+    const timespec times[2] = {{modified, 0}, {modified, 0}};
+    ::futimens(fd, times);
+    auto file = std::make_unique<TrackedFile>(fd, 1, files.size());
+    file->checkpoint.path = path;
+    file->family = family_of(path);
+    file->known = known;
+    files.emplace(std::pair{1, files.size()}, std::move(file));
+  };
+  auto order = [&] {
+    std::string names;
+    for (TrackedFile* f : to_catch_up(files)) names += f->checkpoint.path.substr(folder.size() + 1) + " ";
+    return names;
+  };
+  add("gate.log", 300, false);
+  add("gate.log.2", 100, false);
+  add("gate.log.1", 300, false);
+  add("gate.log.3", 400, true);
+  add("crane.log", 50, false);
+  EXPECT_EQ(order(), "gate.log.3 crane.log gate.log.2 gate.log.1 gate.log ");
+  for (auto& [id, file] : files) file->catching_up = false;
+  EXPECT_EQ(order(), "");
+  catch_up(files, folder + "/crane");
+  EXPECT_EQ(order(), "crane.log ");
+  std::filesystem::remove_all(folder);
 }
 
 TEST(FolderWatch, TellsOfRenamesWithTheirLastName) {

@@ -188,6 +188,44 @@ TEST(Delivery, RotationToNamesThatThePathsMatchWhileKilled) {
   expect_exactly_once(daemon, writer);
 }
 
+// Files that were never seen are read by age, not by name; those that were seen come before them.
+TEST(Delivery, FilesThatRotatedWhileItWasDownAreReadInOrder) {
+  std::string configuration = kNumbered;
+  configuration.replace(configuration.find("*.log"), 5, "*");
+  Daemon daemon(configuration);
+  constexpr int kFiles = 13;  // newer ones have lower inodes, and names in no order
+  for (int i = 0; i < kFiles; ++i) std::ofstream(daemon.dir + "/spare" + std::to_string(i)).close();
+  int n = 0, spare = kFiles;
+  auto write = [&] {
+    if (!std::filesystem::exists(daemon.path("alpha.log")))
+      std::filesystem::rename(daemon.dir + "/spare" + std::to_string(--spare), daemon.path("alpha.log"));
+    std::string text;
+    for (const int end = n + 300; n < end; ++n) text += "alpha " + std::to_string(n) + " text\n";
+    daemon.write("alpha.log", text);
+    std::this_thread::sleep_for(15ms);  // file times have ticks
+  };
+  auto rotate = [&](const std::string& to) {
+    std::filesystem::rename(daemon.path("alpha.log"), daemon.path("alpha.old." + to));
+  };
+  for (const char* name : {"9", "5", "7"}) write(), rotate(name);
+  write();
+  for (int run = 0; run < 3; ++run) {
+    daemon.start();
+    daemon.settled();
+    daemon.kill();
+    write();
+    for (const char* name : {"8", "1", "4"}) rotate(std::to_string(run) + name), write();
+  }
+  daemon.start();
+  daemon.settled();
+  int next = 0;
+  for (const Json& e : daemon.events("n >= 0")) {
+    ASSERT_EQ(e["n"], next) << e.dump();
+    ++next;
+  }
+  EXPECT_EQ(next, n);
+}
+
 TEST(Delivery, StoreThatIsAwayIsWaitedFor) {
   Daemon daemon(kNumbered);
   std::filesystem::create_directories(daemon.dir + "/data/indexes");
