@@ -89,7 +89,8 @@ void TrialSummary::add(const TriedLine& line) {
   ++matched;
   ++by_template[line.which];
   for (const auto& [name, value] : line.fields) {
-    auto it = std::find_if(fields.begin(), fields.end(), [&](const OfField& f) { return f.name == name; });
+    auto it = std::find_if(fields.begin(), fields.end(),
+                           [&, name = name](const OfField& f) { return f.name == name; });
     if (it == fields.end()) it = fields.insert(fields.end(), OfField{name, 0, {}, {}, false});
     ++it->lines;
     ++it->kinds[std::string(kind_name(value.kind()))];

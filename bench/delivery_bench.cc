@@ -37,19 +37,24 @@ std::string batch_bytes() {
   return bytes;
 }
 
-void spool_append(benchmark::State& state) {
+// With `in_use` a destination follows, so that files of segments that are done with are written again.
+void spool_append(benchmark::State& state, bool in_use) {
   const std::string bytes = batch_bytes();
   for (auto _ : state) {
     std::string pattern = "/tmp/dingle-bench-XXXXXX";
     const std::string dir = ::mkdtemp(pattern.data());
     {
-      auto spool = Spool::open(system_disk(), {.folder = dir + "/spool"});
+      auto spool = Spool::open(system_disk(), {.folder = dir + "/spool", .segment_size = 16u << 20});
       const std::uint32_t to = (*spool)->destination("d");
-      const auto begin = Clock::now();
-      for (int i = 0; i < kAppends; ++i) {
+      Clock::time_point begin = Clock::now();
+      Spool::Read read;
+      for (int i = in_use ? -kAppends : 0; i < kAppends; ++i) {
+        if (i == 0) begin = Clock::now();
         Spool::Append append{{{{"checkpoint", std::to_string(i), false}}, {}}, {{to, 1000}}, bytes};
         if ((*spool)->append(append) != 0 || !(*spool)->wait_durable(10s))
           state.SkipWithError("cannot append");
+        if (!in_use || !(*spool)->read(to, read.number.number, 1s, read)) continue;
+        (*spool)->passed(to, read.number.number);
       }
       state.SetIterationTime(seconds_since(begin));
     }
@@ -72,8 +77,13 @@ void bare_append(benchmark::State& state) {
   }
   state.SetItemsProcessed(state.iterations() * kAppends);
 }
-BENCHMARK(spool_append)
+BENCHMARK_CAPTURE(spool_append, fresh, false)
     ->Name("spool append of 256 KiB, durable/ours")
+    ->UseManualTime()
+    ->Unit(benchmark::kMillisecond)
+    ->Iterations(1);
+BENCHMARK_CAPTURE(spool_append, in_use, true)
+    ->Name("spool append of 256 KiB, durable/ours, read and passed")
     ->UseManualTime()
     ->Unit(benchmark::kMillisecond)
     ->Iterations(1);

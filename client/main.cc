@@ -2,14 +2,13 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
+#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <fstream>
 #include <iostream>
 #include <sstream>
-
-#include <CLI/CLI.hpp>
 
 #include "client/command.h"
 

@@ -13,11 +13,10 @@ struct QueryOptions {
   std::vector<std::string> indexes;
 
   void add_to(const Arguments& app) {
-    app.option("WHERE", where,
-                   "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
+    app.option("WHERE", where, "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
     app.option("--has", words, "All of these words, in the body or any text field");
     app.option("--from", from,
-                   "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
+               "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
     app.option("--to", to, "Before this event time");
     app.option("--index", indexes, "Only these indexes; * for any text");
     app.option("--destination", destination, "Only this destination's indexes");

@@ -15,12 +15,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   ByteReader r(input.substr(1));
   std::string segment;
   if (input[0] & 1) {
-    segment = encode_segment_header({7, 1, 3, 1});
+    segment = encode_segment_header({7, 1, 3, 1, input[0] & 2 ? size / 2 : 0});
     for (std::uint64_t number = 1; r.left() > 2 && number < 50; ++number) {
       const unsigned head = r.u8();
       if (head % 11 == 0) ++number;  // a gap
       segment += encode_record(static_cast<RecordType>(1 + head % 3), number, head & 64 ? number - 1 : 0,
-                               r.bytes(std::min<std::size_t>(r.u8(), r.left())));
+                               r.bytes(std::min<std::size_t>(r.u8(), r.left())), head & 32 ? 1 : head % 3);
       if (head & 128 && !segment.empty())
         segment[segment.size() - 1 - head % std::min<std::size_t>(segment.size(), 60)] ^= 1;
     }

@@ -72,17 +72,19 @@ std::string status_json(Engine& engine) {
   root["time"] = format_rfc3339(now);
   root["started"] = format_rfc3339(engine.started());
   root["configuration"] = configuration->version;
-  root["paused"] = engine.paused();
+  bool paused = engine.paused();
   std::vector<Balance> balances;
   root["sources"] = Json::array();
   for (const auto& s : engine.sources()) {
     const std::string prefix = "source/" + s.name + "/";
     Json source{{"name", s.name}, {"kind", s.kind}, {"files", s.streams}, {"bytes_behind", s.bytes_behind}};
+    if (!s.waits_for.empty()) source["waits_for"] = s.waits_for, paused = true;
     for (const char* what : kSourceCounters) source[what] = n(prefix + what);
     balances.push_back({"source " + s.name, n(prefix + "lines"),
                         n(prefix + "events") + n(prefix + "empty") + n(prefix + "joined")});
     root["sources"].push_back(std::move(source));
   }
+  root["paused"] = paused;
   root["pipelines"] = Json::array();
   for (const PipelineSettings& p : configuration->pipelines) {
     const std::string prefix = "pipeline/" + p.name + "/";

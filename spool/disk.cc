@@ -74,6 +74,16 @@ class SystemDisk final : public Disk {
     return open(path, O_CREAT | O_EXCL, file);
   }
   int open(const std::string& path, std::unique_ptr<DiskFile>& file) override { return open(path, 0, file); }
+  int reuse(const std::string& from, const std::string& to, std::unique_ptr<DiskFile>& file) override {
+    if (int error = rename(from, to)) return error;
+    const int fd = ::open(to.c_str(), O_RDWR | O_CLOEXEC);
+    if (fd < 0) return errno;
+    file = std::make_unique<SystemFile>(fd, 0);
+    return 0;
+  }
+  int rename(const std::string& from, const std::string& to) override {
+    return ::rename(from.c_str(), to.c_str()) == 0 ? 0 : errno;
+  }
   int remove(const std::string& path) override { return ::unlink(path.c_str()) == 0 ? 0 : errno; }
   int sync_folder(const std::string& path) override {
     int fd = ::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);

@@ -31,6 +31,11 @@ class Disk {
   virtual int list(const std::string& folder, std::vector<std::string>& names) = 0;
   virtual int create(const std::string& path, std::unique_ptr<DiskFile>& file) = 0;  // fails if it exists
   virtual int open(const std::string& path, std::unique_ptr<DiskFile>& file) = 0;
+  // Renames a file, and opens it to be written from its beginning: its size is 0 and grows by appending, but
+  // what it held is there until it is overwritten, and is seen again by `open`. What stands does not take
+  // room anew, so that syncing need not make it durable that the file grew.
+  virtual int reuse(const std::string& from, const std::string& to, std::unique_ptr<DiskFile>& file) = 0;
+  virtual int rename(const std::string& from, const std::string& to) = 0;
   virtual int remove(const std::string& path) = 0;
   virtual int sync_folder(const std::string& path) = 0;
 };

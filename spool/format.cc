@@ -1,7 +1,11 @@
 #include "spool/format.h"
 
 #define XXH_STATIC_LINKING_ONLY  // for the state on the stack
+#include <fmt/format.h>
 #include <xxhash.h>
+
+#include <algorithm>
+#include <charconv>
 
 #include "core/bytes.h"
 
@@ -59,6 +63,16 @@ void read_cursors(ByteReader& r, Cursors& cursors) {
   }
 }
 
+constexpr std::size_t kChecksumAt = 32;  // in a record
+
+std::uint64_t checksum(std::string_view header, std::string_view payload, std::uint64_t segment) {
+  XXH64_state_t state;
+  XXH64_reset(&state, segment);
+  XXH64_update(&state, header.data(), kChecksumAt);
+  XXH64_update(&state, payload.data(), payload.size());
+  return XXH64_digest(&state);
+}
+
 }  // namespace
 
 std::string encode_segment_header(const SegmentHeader& h) {
@@ -68,22 +82,39 @@ std::string encode_segment_header(const SegmentHeader& h) {
   w.u64(h.epoch);
   w.u64(h.nonce);
   w.u64(h.number);
+  w.u64(h.reused);
   w.u64(XXH64(out.data(), out.size(), 0));
   return out;
 }
 
 bool decode_segment_header(std::string_view bytes, SegmentHeader& h) {
   if (bytes.size() < kSegmentHeaderSize || bytes.substr(0, 8) != kSegmentMagic) return false;
-  ByteReader r(bytes.substr(8, 40));
+  ByteReader r(bytes.substr(8, 48));
   h.spool_id = r.u64();
   h.epoch = r.u64();
   h.nonce = r.u64();
   h.number = r.u64();
-  return r.u64() == XXH64(bytes.data(), 40, 0);
+  h.reused = r.u64();
+  return r.u64() == XXH64(bytes.data(), 48, 0);
+}
+
+bool has_other_format(std::string_view bytes) {
+  const std::size_t version = kSegmentMagic.size() - 1;
+  return bytes.size() > version && bytes.substr(0, version) == kSegmentMagic.substr(0, version) &&
+         bytes[version] != kSegmentMagic[version];
+}
+
+std::string segment_name(std::uint64_t number) { return fmt::format("segment-{:016x}.log", number); }
+
+std::uint64_t segment_number(std::string_view name) {
+  std::uint64_t number = 0;
+  if (name.size() != 28 || !name.starts_with("segment-")) return 0;
+  auto [end, error] = std::from_chars(name.data() + 8, name.data() + 24, number, 16);
+  return error == std::errc() && segment_name(number) == name ? number : 0;
 }
 
 std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
-                          std::string_view payload, bool compressed) {
+                          std::string_view payload, std::uint64_t segment, bool compressed) {
   std::string out;
   out.reserve(kRecordHeaderSize + payload.size());
   ByteWriter w(out);
@@ -94,13 +125,15 @@ std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t d
   w.u8(static_cast<std::uint8_t>(type));
   w.u8(compressed);
   out.append(6, '\0');
-  XXH64_state_t state;
-  XXH64_reset(&state, 0);
-  XXH64_update(&state, out.data(), out.size());
-  XXH64_update(&state, payload.data(), payload.size());
-  w.u64(XXH64_digest(&state));
+  w.u64(checksum(out, payload, segment));
   out += payload;
   return out;
+}
+
+void move_record(std::string& record, std::uint64_t segment) {
+  std::string sum;
+  ByteWriter(sum).u64(checksum(record, std::string_view(record).substr(kRecordHeaderSize), segment));
+  record.replace(kChecksumAt, sum.size(), sum);
 }
 
 bool decode_record_header(std::string_view bytes, RecordHeader& h) {
@@ -117,14 +150,18 @@ bool decode_record_header(std::string_view bytes, RecordHeader& h) {
   return type >= 1 && type <= 3 && h.payload_size <= kLargestPayload;
 }
 
-bool record_is_intact(std::string_view bytes) {
+bool record_is_intact(std::string_view bytes, std::uint64_t segment) {
   RecordHeader h;
   if (!decode_record_header(bytes, h) || bytes.size() < kRecordHeaderSize + h.payload_size) return false;
-  XXH64_state_t state;
-  XXH64_reset(&state, 0);
-  XXH64_update(&state, bytes.data(), 32);
-  XXH64_update(&state, bytes.data() + kRecordHeaderSize, h.payload_size);
-  return XXH64_digest(&state) == h.checksum;
+  return checksum(bytes, bytes.substr(kRecordHeaderSize, h.payload_size), segment) == h.checksum;
+}
+
+std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, std::size_t at,
+                         std::uint64_t last) {
+  if (bytes.size() > header.reused) return bytes.size() - std::max<std::uint64_t>(at, header.reused);
+  RecordHeader next;
+  if (!decode_record_header(bytes.substr(at), next) || next.number != last + 1) return 0;
+  return std::min<std::uint64_t>(kRecordHeaderSize + next.payload_size, bytes.size() - at);
 }
 
 std::string encode_batch(const BatchPayload& batch) {

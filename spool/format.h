@@ -3,13 +3,14 @@
 // The spool is a folder of segments, `segment-<16 hex digits>.log`, numbered upwards. A segment is
 //
 //   offset  size  what
-//        0     8  the bytes "DNGLSPL1"
+//        0     8  the bytes "DNGLSPL2"
 //        8     8  spool id: random, the same in all segments of a spool
 //       16     8  epoch: raised by one, durably, at every open of the spool
 //       24     8  nonce: random, drawn at every open
 //       32     8  the segment's number, as in its name
-//       40     8  XXH64 of the 40 bytes before
-//       48     -  records, one after another
+//       40     8  reused: the bytes that the file held when it became this segment; 0 for a new file
+//       48     8  XXH64 of the 48 bytes before
+//       56     -  records, one after another; behind them, below `reused`, what an earlier segment left
 //
 // and a record is
 //
@@ -20,7 +21,8 @@
 //       24     1  type: 1 snapshot, 2 batch, 3 note
 //       25     1  1: the events of a batch are one zstd frame (RFC 8878); else 0
 //       26     6  zeros
-//       32     8  XXH64 of the 32 bytes before and the payload, one after another
+//       32     8  XXH64 of the 32 bytes before and the payload, one after another, with the segment's number
+//                 as its seed: records that an earlier segment left in the file are not intact in this one
 //       40     -  payload
 //
 // Invariants:
@@ -47,17 +49,20 @@
 
 namespace dingle {
 
-inline constexpr std::string_view kSegmentMagic = "DNGLSPL1";
+inline constexpr std::string_view kSegmentMagic = "DNGLSPL2";  // the last sign is the format's version
 inline constexpr std::string_view kRecordMagic = "DREC";
-inline constexpr std::size_t kSegmentHeaderSize = 48;
+inline constexpr std::size_t kSegmentHeaderSize = 56;
 inline constexpr std::size_t kRecordHeaderSize = 40;
 inline constexpr std::size_t kLargestPayload = 256u << 20;
 
 struct SegmentHeader {
-  std::uint64_t spool_id = 0, epoch = 0, nonce = 0, number = 0;
+  std::uint64_t spool_id = 0, epoch = 0, nonce = 0, number = 0, reused = 0;
 };
 std::string encode_segment_header(const SegmentHeader& header);
 bool decode_segment_header(std::string_view bytes, SegmentHeader& header);
+bool has_other_format(std::string_view bytes);  // a segment of another version of the format
+std::string segment_name(std::uint64_t number);
+std::uint64_t segment_number(std::string_view name);  // 0 if it is no segment's name
 
 enum class RecordType : std::uint8_t { snapshot = 1, batch = 2, note = 3 };
 
@@ -69,10 +74,16 @@ struct RecordHeader {
   std::uint64_t checksum = 0;
 };
 std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
-                          std::string_view payload, bool compressed = false);
+                          std::string_view payload, std::uint64_t segment, bool compressed = false);
+// Makes it a record of another segment.
+void move_record(std::string& record, std::uint64_t segment);
 // The header alone; the checksum is checked with the payload by `record_is_intact`.
 bool decode_record_header(std::string_view bytes, RecordHeader& header);
-bool record_is_intact(std::string_view header_and_payload);
+bool record_is_intact(std::string_view header_and_payload, std::uint64_t segment);
+// Of the bytes behind a segment's last intact record, `last`: how many are of a write that was cut off,
+// rather than left by an earlier segment.
+std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, std::size_t at,
+                         std::uint64_t last);
 
 // ---- payloads
 // --------------------------------------------------------------------------------------------------

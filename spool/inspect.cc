@@ -56,8 +56,7 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
   if (const int error = disk.list(folder, names))
     return Problem{"cannot list " + folder + ": " + std::strerror(error), "name the data folder with --data",
                    0, 0};
-  std::erase_if(names,
-                [](const std::string& n) { return !n.starts_with("segment-") || !n.ends_with(".log"); });
+  std::erase_if(names, [](const std::string& n) { return segment_number(n) == 0; });
   std::sort(names.begin(), names.end());
   if (names.empty())
     return Problem{"there is no spool in " + folder, "name the data folder with --data", 0, 0};
@@ -73,7 +72,9 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
     SegmentHeader header;
     if (error != 0)
       s.problem = std::strerror(error);
-    else if (!decode_segment_header(bytes, header))
+    else if (has_other_format(bytes))
+      s.problem = "it has another version of the format";
+    else if (!decode_segment_header(bytes, header) || segment_name(header.number) != name)
       s.problem =
           name == names.back() ? "its header is not whole: it was being made" : "its header is damaged";
     s.bytes = bytes.size();
@@ -83,7 +84,7 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
     std::size_t good = kSegmentHeaderSize;
     for (std::size_t at = good; at < bytes.size();) {
       const std::string_view rest = std::string_view(bytes).substr(at);
-      if (!record_is_intact(rest)) {
+      if (!record_is_intact(rest, header.number)) {
         at = bytes.find(kRecordMagic, at + 1);
         continue;
       }
@@ -98,7 +99,7 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
       at += kRecordHeaderSize + h.payload_size;
       good = at;
     }
-    (name == names.back() ? report.torn_bytes : s.damaged_bytes) += bytes.size() - good;
+    (name == names.back() ? report.torn_bytes : s.damaged_bytes) += torn_bytes(header, bytes, good, s.last);
   }
   for (const auto& [number, batch] : batches)
     for (auto [id, events] : batch.destinations) {

@@ -30,6 +30,18 @@ class MemoryDisk final : public Disk {
     file = std::make_unique<File>(it->second);
     return 0;
   }
+  int reuse(const std::string& from, const std::string& to, std::unique_ptr<DiskFile>& file) override {
+    if (int error = remove(from)) return error;
+    return create(to, file);
+  }
+  int rename(const std::string& from, const std::string& to) override {
+    std::lock_guard lock(mutex_);
+    auto it = files_.find(from);
+    if (it == files_.end()) return ENOENT;
+    files_[to] = std::move(it->second);
+    files_.erase(from);
+    return 0;
+  }
   int remove(const std::string& path) override {
     std::lock_guard lock(mutex_);
     return files_.erase(path) ? 0 : ENOENT;
@@ -77,7 +89,7 @@ class MemoryDisk final : public Disk {
 std::unique_ptr<Disk> make_memory_disk() { return std::make_unique<MemoryDisk>(); }
 
 int save_snapshot(const std::string& path, const Snapshot& snapshot) {
-  const std::string bytes = encode_record(RecordType::snapshot, 1, 0, encode_snapshot(snapshot));
+  const std::string bytes = encode_record(RecordType::snapshot, 1, 0, encode_snapshot(snapshot), 0);
   const std::string fresh = path + ".new";
   const int fd = ::open(fresh.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
   if (fd < 0) return errno;
@@ -93,7 +105,7 @@ Result<Snapshot> load_snapshot(const std::string& path) {
   std::ifstream in(path, std::ios::binary);
   if (!in) return snapshot;
   const std::string bytes(std::istreambuf_iterator<char>(in), {});
-  if (!record_is_intact(bytes) ||
+  if (!record_is_intact(bytes, 0) ||
       !decode_snapshot(std::string_view(bytes).substr(kRecordHeaderSize), snapshot))
     return Problem{path + " is damaged", "remove it: then all files are read from their beginning", 0, 0};
   return snapshot;

@@ -1,6 +1,5 @@
 // Opening a spool: reading all segments, finding what is whole, cutting off what is torn.
 #include <fcntl.h>
-#include <fmt/format.h>
 #include <sys/file.h>
 #include <unistd.h>
 
@@ -32,19 +31,15 @@ struct Scanned {
   std::string name;
   std::shared_ptr<DiskFile> file;
   std::string bytes;  // the whole file, during the scan
+  std::uint64_t torn = 0;
 };
-
-bool is_segment_name(const std::string& name) {
-  return name.size() == 28 && name.starts_with("segment-") && name.ends_with(".log") &&
-         name.find_first_not_of("0123456789abcdef", 8) == 24;
-}
 
 // All intact records of a segment. Behind a broken one it looks for the next place that holds an intact
 // record.
-void scan(std::string_view bytes, std::size_t segment, std::vector<Found>& found) {
+void scan(std::string_view bytes, std::uint64_t number, std::size_t segment, std::vector<Found>& found) {
   std::size_t at = kSegmentHeaderSize;
   while (at + kRecordHeaderSize <= bytes.size()) {
-    if (record_is_intact(bytes.substr(at))) {
+    if (record_is_intact(bytes.substr(at), number)) {
       Found f;
       decode_record_header(bytes.substr(at), f.header);
       f.segment = segment;
@@ -84,7 +79,9 @@ std::optional<Problem> Spool::recover() {
   if (int error = disk_.list(settings_.folder, names))
     return failed("cannot list " + settings_.folder, error);
   std::sort(names.begin(), names.end());
-  std::erase_if(names, [](const std::string& n) { return !is_segment_name(n); });
+  if (std::find(names.begin(), names.end(), "spare.log") != names.end())
+    disk_.remove(settings_.folder + "/spare.log");
+  std::erase_if(names, [](const std::string& n) { return segment_number(n) == 0; });
 
   std::vector<Scanned> scanned;
   std::vector<Found> found;
@@ -96,7 +93,11 @@ std::optional<Problem> Spool::recover() {
     s.name = name;
     s.file = std::move(file);
     if (int error = s.file->read(0, s.file->size(), s.bytes)) return failed("cannot read " + path, error);
-    if (!decode_segment_header(s.bytes, s.header)) {
+    if (has_other_format(s.bytes))
+      return Problem{path + " has another version of the spool's format",
+                     "let the dingled that wrote it empty it, or give this one another data folder", 0, 0};
+    // A header with another number: the file was about to be used again.
+    if (!decode_segment_header(s.bytes, s.header) || name != segment_name(s.header.number)) {
       if (name == names.back())
         disk_.remove(path);  // it was being made
       else
@@ -105,7 +106,12 @@ std::optional<Problem> Spool::recover() {
     }
     if (!scanned.empty() && s.header.spool_id != scanned[0].header.spool_id)
       return Problem{path + " belongs to another spool", "move it away: one folder holds one spool", 0, 0};
-    scan(s.bytes, scanned.size(), found);
+    const std::size_t before = found.size();
+    scan(s.bytes, s.header.number, scanned.size(), found);
+    const Found last = found.size() > before ? found.back() : Found{{}, 0, kSegmentHeaderSize};
+    const std::size_t end =
+        found.size() > before ? last.offset + kRecordHeaderSize + last.header.payload_size : last.offset;
+    s.torn = torn_bytes(s.header, s.bytes, end, last.header.number);
     s.bytes = std::string();  // a backlog may be larger than memory
     scanned.push_back(std::move(s));
   }
@@ -140,7 +146,7 @@ std::optional<Problem> Spool::recover() {
   for (std::size_t i = 0; i < scanned.size(); ++i) {
     const std::uint64_t size = scanned[i].file->size();
     if (i < last_used || size <= good_size[i]) continue;
-    if (recovery_.cut_records == 0) recovery_.cut_bytes += size - good_size[i];
+    if (recovery_.cut_records == 0) recovery_.cut_bytes += scanned[i].torn;
     if (int error = scanned[i].file->truncate(good_size[i]))
       return failed("cannot cut the torn end of " + scanned[i].name, error);
     if (int error = scanned[i].file->sync()) return failed("cannot sync " + scanned[i].name, error);
@@ -182,7 +188,8 @@ std::optional<Problem> Spool::recover() {
         apply(batch.changes);
         for (auto [id, events] : batch.destinations) destinations_[id].cursor.appended += events;
       }
-      entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file, f.offset,
+      entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file,
+                          scanned[f.segment].header.number, f.offset,
                           static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size), now,
                           batch.destinations});
     }
@@ -202,7 +209,7 @@ std::optional<Problem> Spool::recover() {
   }
   for (std::size_t i = 0; i < scanned.size(); ++i)
     segments_.push_back(
-        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0});
+        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0, 0});
   for (const auto& [number, f] : records)
     segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
 

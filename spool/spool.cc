@@ -14,10 +14,8 @@ using namespace std::chrono_literals;
 
 namespace {
 constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
-constexpr std::size_t kMostEntries =
-    20'000;  // of batches that all have passed: for a destination that lost them
+constexpr auto kWaitForDisk = 1s;
 constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
-constexpr auto kRetrySync = 1s;                   // after a failed fsync that could not be made good either
 }  // namespace
 
 Spool::~Spool() {
@@ -67,7 +65,7 @@ Snapshot Spool::snapshot() const {
 // Writes the record with the next number.
 int Spool::write(RecordType type, const std::string& payload, Entry* entry, bool compressed) {
   Segment& segment = segments_.back();
-  std::string record = encode_record(type, last_number_ + 1, durable_, payload, compressed);
+  std::string record = encode_record(type, last_number_ + 1, durable_, payload, segment.number, compressed);
   const std::uint64_t offset = segment.file->size();
   if (int error = segment.file->append(record)) return error;
   ++last_number_;
@@ -76,6 +74,7 @@ int Spool::write(RecordType type, const std::string& payload, Entry* entry, bool
     entry->number = last_number_;
     entry->epoch = identity_.epoch;
     entry->file = segment.file;
+    entry->segment = segment.number;
     entry->offset = offset;
     entry->size = static_cast<std::uint32_t>(record.size());
   }
@@ -101,28 +100,6 @@ int Spool::write_note(Changes changes) {
   return 0;
 }
 
-// Opens a new segment and puts a snapshot at its head, durably. What was written before must be durable
-// already.
-int Spool::begin_segment() {
-  const std::uint64_t number = segments_.empty() ? 1 : segments_.back().number + 1;
-  const std::string path = settings_.folder + fmt::format("/segment-{:016x}.log", number);
-  std::unique_ptr<DiskFile> file;
-  if (int error = disk_.create(path, file)) return error;
-  auto undo = [&](int error) {
-    file.reset();
-    disk_.remove(path);
-    return error;
-  };
-  std::string head = encode_segment_header({identity_.spool_id, identity_.epoch, identity_.nonce, number});
-  head += encode_record(RecordType::snapshot, last_number_ + 1, durable_, encode_snapshot(snapshot()));
-  if (int error = file->append(head)) return undo(error);
-  if (int error = file->sync()) return undo(error);
-  if (int error = disk_.sync_folder(settings_.folder)) return undo(error);
-  ++last_number_;
-  segments_.push_back({number, path, std::move(file), last_number_});
-  return 0;
-}
-
 // Forgets the copies of records that are on disk.
 void Spool::forget_durable() {
   for (; !undurable_.empty() && undurable_.front().first <= durable_; undurable_.pop_front())
@@ -133,7 +110,7 @@ void Spool::forget_durable() {
 int Spool::append(const Append& a) {
   std::unique_lock lock(mutex_);
   // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
-  progress_.wait_for(lock, kRetrySync, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
+  progress_.wait_for(lock, kWaitForDisk, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
   if (stopping_) return ECANCELED;
   if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
   if (segments_.back().file->size() >= settings_.segment_size) {
@@ -219,45 +196,6 @@ void Spool::run_sync() {
   }
 }
 
-// The pages that could not be written may be gone, and a second fsync would say nothing of it. So the file is
-// left as it is, and all that was not known to be durable is written once more, to a new segment.
-void Spool::after_failed_sync() {
-  ++failed_syncs_;
-  rewrite_ = true;
-  auto again = std::move(undurable_);
-  undurable_.clear();
-  const std::size_t bytes = std::exchange(undurable_bytes_, 0);
-  int error = begin_segment();
-  Segment& segment = segments_.back();
-  for (std::size_t i = 0; error == 0 && i < again.size(); ++i) {
-    const std::uint64_t offset = segment.file->size();
-    error = segment.file->append(again[i].second);
-    for (auto e = entries_.rbegin(); error == 0 && e != entries_.rend(); ++e)
-      if (e->number == again[i].first) {
-        e->file = segment.file;
-        e->offset = offset;
-        break;
-      }
-  }
-  if (error == 0) error = segment.file->sync();
-  if (error == 0) {
-    durable_ = last_number_;
-    rewrite_ = false;
-    return;
-  }
-  undurable_bytes_ = bytes;
-  undurable_ = std::move(again);  // tried again with the next sync; nothing was shown to a destination
-  std::this_thread::sleep_for(std::min<std::chrono::milliseconds>(kRetrySync, 100ms));
-}
-
-// The first record that some destination has not passed.
-std::uint64_t Spool::first_needed() const {
-  std::uint64_t needed = last_number_ + 1;
-  for (const auto& [id, d] : destinations_)
-    if (d.cursor.appended > d.cursor.passed) needed = std::min(needed, d.cursor.number + 1);
-  return needed;
-}
-
 Snapshot Spool::acknowledged() {
   std::lock_guard lock(mutex_);
   if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
@@ -275,39 +213,6 @@ Snapshot Spool::acknowledged() {
       acknowledged_.cursors[id].appended = acknowledged_.cursors[id].passed += events;
   }
   return acknowledged_;
-}
-
-// Removes the segments that every destination has passed.
-void Spool::trim(std::unique_lock<std::mutex>& lock) {
-  const std::uint64_t needed = first_needed();
-  while (entries_.size() > kMostEntries && entries_.front().number < needed) entries_.pop_front();
-  std::size_t removable = 0;
-  while (removable + 1 < segments_.size() && segments_[removable].last_record < needed) ++removable;
-  if (removable == 0 || rewrite_) return;
-  // The cursors must be on disk first: else a crash would let a destination look for what is gone.
-  if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
-    if (write_note({}) != 0) return;
-  const std::uint64_t target = last_number_;
-  std::shared_ptr<DiskFile> file = segments_.back().file;
-  lock.unlock();
-  const int error = file->sync();
-  lock.lock();
-  if (error != 0) {
-    if (file == segments_.back().file && settings_.sync != SpoolSync::os) after_failed_sync();
-    return;
-  }
-  if (target > durable_ && file == segments_.back().file) durable_ = target;
-  forget_durable();
-  progress_.notify_all();
-  std::vector<std::string> paths;
-  for (std::size_t i = 0; i < removable; ++i) paths.push_back(segments_[i].path);
-  // The batches of segments that stay can still be read: a destination restored from a backup may need them.
-  const std::uint64_t gone = segments_[removable - 1].last_record;
-  segments_.erase(segments_.begin(), segments_.begin() + static_cast<std::ptrdiff_t>(removable));
-  while (!entries_.empty() && entries_.front().number <= gone) entries_.pop_front();
-  lock.unlock();
-  for (const std::string& path : paths) disk_.remove(path);
-  lock.lock();
 }
 
 // ---- reading
@@ -356,7 +261,8 @@ bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::na
       out.appended_at = found.appended_at;
       out.batch = {};
       out.bytes = std::make_unique<std::string>();
-      if (found.file->read(found.offset, found.size, *out.bytes) == 0 && record_is_intact(*out.bytes) &&
+      if (found.file->read(found.offset, found.size, *out.bytes) == 0 &&
+          record_is_intact(*out.bytes, found.segment) &&
           decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch) && expand(out))
         return true;
       out.unreadable_events += out.events;
@@ -449,7 +355,8 @@ Spool::View Spool::view() const {
 Spool::Size Spool::size() const {
   std::lock_guard lock(mutex_);
   Size s;
-  for (const Segment& segment : segments_) s.bytes += segment.file->size();
+  for (const Segment& segment : segments_) s.bytes += std::max(segment.reused, segment.file->size());
+  s.bytes += spare_.bytes;
   s.segments = segments_.size();
   s.unreadable = unreadable_;
   s.failed_syncs = failed_syncs_;

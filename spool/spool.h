@@ -161,10 +161,18 @@ class Spool {
     std::string path;
     std::shared_ptr<DiskFile> file;
     std::uint64_t last_record = 0;
+    std::uint64_t reused = 0;  // bytes that the file held before
+  };
+  // A file of a segment that is done with, kept to be written again.
+  struct Spare {
+    std::string path;  // "": there is none
+    std::shared_ptr<DiskFile> file;
+    std::uint64_t bytes = 0;
   };
   struct Entry {
     std::uint64_t number = 0, epoch = 0;
     std::shared_ptr<DiskFile> file;
+    std::uint64_t segment = 0;
     std::uint64_t offset = 0;
     std::uint32_t size = 0;  // with its header
     std::int64_t appended_at = 0;
@@ -181,6 +189,7 @@ class Spool {
   Spool(Disk& disk, SpoolSettings settings) : disk_(disk), settings_(std::move(settings)) {}
   std::optional<Problem> recover();
   int begin_segment();
+  std::uint64_t take_spare(const std::string& path, std::unique_ptr<DiskFile>& file);
   int write(RecordType type, const std::string& payload, Entry* entry, bool compressed = false);
   int write_note(Changes changes);
   std::uint32_t id(const std::string& key, const std::string& next_key);
@@ -209,7 +218,8 @@ class Spool {
   std::condition_variable work_;      // for the sync thread
   std::condition_variable progress_;  // something became visible or durable
   std::vector<Segment> segments_;     // the last one is written to
-  std::deque<Entry> entries_;         // the batches of all segments, by number
+  Spare spare_;
+  std::deque<Entry> entries_;  // the batches of all segments, by number
   std::map<std::uint32_t, Destination> destinations_;
   std::map<std::string, std::string> state_;
   std::map<std::string, std::int64_t> counters_;

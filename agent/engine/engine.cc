@@ -98,7 +98,12 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
     r->pipeline_ids.push_back(spool_->pipeline(p.name));
     r->to.emplace_back();
     for (const std::string& name : p.to) r->to.back().push_back(configuration->destination(name));
-    for (const std::string& source : p.from) r->pipelines_of[source].push_back(i);
+    for (const std::string& source : p.from) {
+      r->pipelines_of[source].push_back(i);
+      for (const DestinationSettings* d : r->to.back())
+        if (d->kind->stores && d->common.section("queue").text("overflow") == "pause")
+          r->pausing[source].insert(d);
+    }
   }
   return r;
 }
@@ -241,20 +246,6 @@ void Engine::stop(std::chrono::nanoseconds within) {
 // ---- the way of a batch
 // ---------------------------------------------------------------------------------------------
 
-bool Engine::submit(SourceBatch batch) {
-  std::unique_lock lock(mutex_);
-  room_.wait(lock, [&] { return quiescing_ || stopping_ || next_ticket_ - committed_ < most_in_flight_; });
-  if (quiescing_ || stopping_) return false;
-  std::shared_ptr<const Running> running;
-  {
-    std::lock_guard running_lock(running_mutex_);
-    running = running_;
-  }
-  queue_.push_back({next_ticket_++, std::move(batch), std::move(running)});
-  work_.notify_one();
-  return true;
-}
-
 void Engine::run_worker() {
   for (;;) {
     Job job;
@@ -270,39 +261,6 @@ void Engine::run_worker() {
     processed_.emplace(job.ticket, std::move(append));
     done_.notify_all();
   }
-}
-
-// Sees to it that the append finds room in the queues it goes to. False: it must wait.
-bool Engine::make_room(Spool::Append& append, const Running& running) {
-  const auto limit =
-      static_cast<std::uint64_t>(running.configuration->server.section("spool").number("limit"));
-  const std::uint64_t size = append.events.size();
-  std::vector<std::uint32_t> shed;
-  for (const DestinationSettings& d : running.configuration->destinations) {
-    const std::uint32_t id = running.destination_ids.at(d.name);
-    if (std::none_of(append.destinations.begin(), append.destinations.end(),
-                     [&](const auto& to) { return to.first == id; }))
-      continue;
-    const Options& queue = d.common.section("queue");
-    const std::uint64_t most = std::min(limit, static_cast<std::uint64_t>(queue.number("limit")));
-    const std::string& overflow = queue.text("overflow");
-    const std::uint64_t waiting = spool_->waiting(id).bytes;
-    if (overflow == "pause") {
-      if (waiting > most) return false;
-    } else if (waiting + size > most && overflow == "shed_oldest") {
-      spool_->shed_oldest(id, most - std::min(most, size), 0, counter_of_destination(id, "shed_oldest"));
-    } else if (waiting + size > most) {
-      shed.push_back(id);
-    }
-  }
-  // The newest are given up: they were never queued.
-  std::erase_if(append.destinations, [&](const auto& to) {
-    if (std::find(shed.begin(), shed.end(), to.first) == shed.end()) return false;
-    append.changes.counters.push_back({counter_of_destination(to.first, "shed_newest"), to.second});
-    return true;
-  });
-  if (append.destinations.empty()) append.events.clear(), append.compressed = false;
-  return true;
 }
 
 // With the spool in memory: what files are read from after a restart.
@@ -337,16 +295,15 @@ void Engine::run_committer() {
         std::lock_guard lock(mutex_);
         if (discarding_) break;
       }
-      if (make_room(append, *running)) {
-        error = spool_->append(append);
-        if (error == 0) {
-          paused_ = false;
-          problems_.clear("spool");
-          break;
-        }
-        problems_.set(
-            "spool", std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
+      make_room(append, *running);
+      error = spool_->append(append);
+      if (error == 0) {
+        paused_ = false;
+        problems_.clear("spool");
+        break;
       }
+      problems_.set("spool",
+                    std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
       paused_ = true;
       std::unique_lock lock(mutex_);
       done_.wait_for(lock, 20ms, [&] { return quiescing_ || stopping_; });
@@ -355,6 +312,8 @@ void Engine::run_committer() {
     {
       std::lock_guard lock(mutex_);
       ++committed_;
+      in_flight_bytes_ -= in_flight_.front();
+      in_flight_.pop_front();
     }
     room_.notify_all();
     done_.notify_all();

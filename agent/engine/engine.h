@@ -12,6 +12,7 @@
 #include <map>
 #include <memory>
 #include <mutex>
+#include <set>
 #include <string>
 #include <thread>
 #include <vector>
@@ -55,6 +56,7 @@ class Engine final : public Intake {
   struct SourceState {
     std::string name, kind;
     std::uint64_t bytes_behind = 0, streams = 0;
+    std::string waits_for;  // the destination whose full queue pauses it, or ""
   };
   std::vector<DestinationState> destinations() const;
   std::vector<SourceState> sources() const;
@@ -64,7 +66,7 @@ class Engine final : public Intake {
   const UnmatchedSample& unmatched() const { return unmatched_; }
   const NewestLines& newest_lines() const { return newest_lines_; }
   std::int64_t started() const { return started_; }
-  bool paused() const { return paused_; }  // sources wait because a queue is full
+  bool paused() const { return paused_; }  // all sources wait, since the spool cannot be written
   // The store of an `index` destination; of every one if the name is "".
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
@@ -88,6 +90,8 @@ class Engine final : public Intake {
     std::vector<std::vector<const DestinationSettings*>> to;  // by pipeline
     std::map<std::string, std::uint32_t> destination_ids;
     std::map<std::string, std::vector<std::size_t>> pipelines_of;  // by source
+    std::map<std::string, std::set<const DestinationSettings*>>
+        pausing;  // by source: destinations that pause it when their queues are full
   };
   struct Job {
     std::uint64_t ticket = 0;
@@ -109,7 +113,8 @@ class Engine final : public Intake {
   void shed_old();
   void run_committer();
 
-  bool make_room(Spool::Append& append, const Running& running);
+  const DestinationSettings* pausing(const SourceBatch& batch, const Running& running) const;
+  void make_room(Spool::Append& append, const Running& running);
   void save_memory();
 
   std::string data_;
@@ -132,12 +137,15 @@ class Engine final : public Intake {
   };
   std::map<std::string, Delivering> deliveries_;
 
-  std::mutex mutex_;  // guards the queue between sources, workers and committer
+  mutable std::mutex mutex_;  // guards the queue between sources, workers and committer
   std::condition_variable room_, work_, done_;
   std::deque<Job> queue_;
   std::map<std::uint64_t, Spool::Append> processed_;
   std::uint64_t next_ticket_ = 0, committed_ = 0;
   std::size_t most_in_flight_ = 8;
+  std::deque<std::uint64_t> in_flight_;  // bytes of lines, by ticket from `committed_` on
+  std::uint64_t in_flight_bytes_ = 0;
+  std::map<std::string, std::string> paused_sources_;  // and the destinations that they wait for
   bool quiescing_ = false, discarding_ = false, stopping_ = false;
   std::atomic<bool> paused_{false};
   // Samples of what was appended and passed, one a second.

@@ -69,10 +69,15 @@ void Engine::run_meter() {
 }
 
 std::vector<Engine::SourceState> Engine::sources() const {
+  std::map<std::string, std::string> paused;
+  {
+    std::lock_guard lock(mutex_);
+    paused = paused_sources_;
+  }
   std::lock_guard lock(running_mutex_);
   std::vector<SourceState> all;
   for (const SourceSettings& s : running_->configuration->sources) {
-    SourceState state{s.name, s.kind->spec.name, 0, 0};
+    SourceState state{s.name, s.kind->spec.name, 0, 0, paused[s.name]};
     if (auto it = sources_.find(s.name); it != sources_.end())
       state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
     all.push_back(std::move(state));

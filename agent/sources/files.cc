@@ -305,14 +305,16 @@ class Files final : public Source {
     if (!gone.empty()) intake_.spool().note({gone, {}});
   }
 
-  // A file that no path leads to any more is read to its end, and then some seconds longer.
+  // A file that no path leads to any more is read to its end, and then some seconds longer. What was seen of
+  // it may be old: it may have waited for others.
   bool is_done(TrackedFile& file) {
-    if (file.attached || file.checkpoint.position < file.seen_size) return false;
-    const std::int64_t now = system_now();
-    if (now - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
+    if (file.attached || file.catching_up) return false;
     struct stat info;
-    if (::fstat(file.fd(), &info) == 0 && info.st_nlink == 0)
-      intake_.spool().note({{{key(file), "", true}}, {}});
+    if (::fstat(file.fd(), &info) != 0 ||
+        static_cast<std::uint64_t>(info.st_size) != file.checkpoint.position)
+      return false;
+    if (system_now() - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
+    if (info.st_nlink == 0) intake_.spool().note({{{key(file), "", true}}, {}});
     return true;
   }
 

@@ -40,7 +40,7 @@ const CommandRegistration registration("indexes", "Lists the indexes, or deletes
                                          auto o = std::make_shared<IndexesOptions>();
                                          app.option("--delete", o->remove, "Delete this index");
                                          app.option("--destination", o->destination,
-                                                        "Only of this destination");
+                                                    "Only of this destination");
                                          return [o](Client& client) { return run(client, *o); };
                                        });
 

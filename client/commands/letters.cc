@@ -139,7 +139,7 @@ const CommandRegistration registration(
       choose(again);
       again.flag("--all", o->all, "All of them");
       again.flag("--through-pipeline", o->through_pipeline,
-                      "Run their lines through the pipeline as it is now");
+                 "Run their lines through the pipeline as it is now");
       const Arguments away = app.command("discard", "Deletes letters");
       away.option("ID", o->ids, "Their ids");
       choose(away);

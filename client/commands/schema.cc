@@ -12,7 +12,7 @@ const CommandRegistration registration("schema", "Prints the JSON Schema of the 
                                        [](const Arguments& app) -> std::function<int(Client&)> {
                                          auto reference = std::make_shared<bool>(false);
                                          app.flag("--reference", *reference,
-                                                      "Print the reference page instead");
+                                                  "Print the reference page instead");
                                          return [reference](Client&) {
                                            std::cout << (*reference ? configuration_reference()
                                                                     : configuration_schema());

@@ -126,7 +126,8 @@ int repair(const std::string& folder) {
 
 const CommandRegistration registration(
     "spool", "Looks at the queue on disk while dingled does not run; verifies and repairs it",
-    "dingle spool verify --data /var/lib/dingle", true, [](const Arguments& app) -> std::function<int(Client&)> {
+    "dingle spool verify --data /var/lib/dingle", true,
+    [](const Arguments& app) -> std::function<int(Client&)> {
       const Arguments verify =
           app.command("verify", "Checks every record; the exit status says whether all is whole");
       const Arguments mend = app.command("repair", "Makes what is left of a damaged spool usable again");

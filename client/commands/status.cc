@@ -151,8 +151,10 @@ int print_people(const Client& client, const Json& s, bool steps) {
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
               << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>().substr(0, 19)
               << "Z)\n";
-  if (s["paused"].get<bool>())
-    std::cout << paint(client, "1;33", "paused: ") << "a queue is full; sources wait\n";
+  for (const Json& source : s["sources"])
+    if (source.contains("waits_for"))
+      std::cout << paint(client, "1;33", "paused: ") << "source " << source["name"].get<std::string>()
+                << " waits for room in the queue of " << source["waits_for"].get<std::string>() << "\n";
   if (s["balanced"].get<bool>())
     std::cout << paint(client, "1;32", "balanced: ") << "every line is accounted for at every stage\n";
   else

@@ -379,11 +379,10 @@ const CommandRegistration registration(
           .times(0, 2);
       app.option("--also", o->more, "A further template, tried after those before it; may be repeated")
           .repeated();
-      app.option(
-          "--templates", o->templates_file,
-          "Take the templates from a file, one a line; # begins a comment. Then only FILE is given");
+      app.option("--templates", o->templates_file,
+                 "Take the templates from a file, one a line; # begins a comment. Then only FILE is given");
       app.option("--source", o->source,
-                     "Instead of a file: the newest lines of this source of a running dingled");
+                 "Instead of a file: the newest lines of this source of a running dingled");
       app.option("--newest", o->newest, "How many of them").with_default();
       app.option("--config", o->configuration, "Take named patterns from this configuration");
       app.flag("--open-end", o->open_end, "The templates need only match the beginnings of the lines");

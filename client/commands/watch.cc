@@ -37,9 +37,9 @@ const CommandRegistration registration("watch", "Shows events as they arrive, un
                                        [](const Arguments& app) -> std::function<int(Client&)> {
                                          auto o = std::make_shared<WatchOptions>();
                                          app.option("WHERE", o->where,
-                                                        "Only events that satisfy this condition");
+                                                    "Only events that satisfy this condition");
                                          app.option("--pipeline", o->pipeline,
-                                                        "Only events of this pipeline");
+                                                    "Only events of this pipeline");
                                          app.option("--limit", o->limit, "End after so many");
                                          return [o](Client& client) { return run(client, *o); };
                                        });

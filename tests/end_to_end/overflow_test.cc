@@ -131,44 +131,81 @@ TEST_P(Overflow, ShedOldestKeepsTheLast) {
 }
 INSTANTIATE_TEST_SUITE_P(WithAndWithoutAKill, Overflow, testing::Bool());
 
-TEST(OverflowOfOthers, ShedsNothing) {
-  for (const char* overflow : {"shed_oldest", "shed_newest"}) {
-    Gate gate;
-    Daemon daemon(R"(
+// One source feeds the gate, the other the store.
+std::string two_sources(int port, const std::string& overflow) {
+  return R"(
 sources:
-  quiet: { files: { paths: ['{dir}/logs/quiet.log'] } }
-  loud: { files: { paths: ['{dir}/logs/loud.log'] } }
+  gated: { files: { paths: ['{dir}/logs/gated.log'] } }
+  free: { files: { paths: ['{dir}/logs/free.log'] } }
 pipelines:
-  quiet: { from: [quiet], steps: [ parse: { templates: ['{n:int} {:rest}'] } ], to: [gate] }
-  loud: { from: [loud], to: [store] }
+  gated: { from: [gated], steps: [ parse: { templates: ['{n:int} {:rest}'] } ], to: [gate] }
+  free: { from: [free], to: [store] }
 destinations:
   store: { index: {} }
   gate:
     http: { url: 'http://127.0.0.1:)" +
-                  std::to_string(gate.port) + R"(/' }
+         std::to_string(port) + R"(/' }
     batch: { events: 100 }
     retry: { first: 10ms, longest: 50ms }
     queue: { limit: 1MiB, overflow: )" +
-                  overflow + " }\n");
-    std::string few, many;
-    for (int n = 0; n < 4'000; ++n)
-      few +=
-          std::to_string(n) +
-          " and some more text to make the line longer, and longer still, so that the queue is nearly full " +
-          std::string(100, 'x') + "\n";
-    for (int n = 0; n < 40'000; ++n) many += "another line that is long enough to make large batches\n";
-    daemon.write("quiet.log", few);
+         overflow + " }\n";
+}
+std::string gated_lines(int lines) {
+  std::string text;
+  for (int n = 0; n < lines; ++n)
+    text += std::to_string(n) + " and some more text to make the line longer, and longer still, " +
+            std::string(130, 'x') + "\n";
+  return text;
+}
+std::string free_lines(int lines) {
+  std::string text;
+  for (int n = 0; n < lines; ++n) text += "another line that is long enough to make large batches\n";
+  return text;
+}
+// True once the destination's number is that.
+bool reaches(Daemon& daemon, const char* destination, const char* what, int number) {
+  for (int i = 0; i < 1000; ++i) {
+    if (find(daemon.status()["destinations"], destination)[what] == number) return true;
+    std::this_thread::sleep_for(10ms);
+  }
+  return false;
+}
+
+TEST(OverflowOfOthers, ShedsNothing) {
+  for (const char* overflow : {"shed_oldest", "shed_newest"}) {
+    Gate gate;
+    Daemon daemon(two_sources(gate.port, overflow));
+    daemon.write("gated.log", gated_lines(4'000));  // the queue is nearly full
     daemon.start();
-    for (int i = 0; i < 300 && find(daemon.status()["destinations"], "gate")["waiting"] != 4'000; ++i)
-      std::this_thread::sleep_for(10ms);
-    daemon.write("loud.log", many);
-    for (int i = 0; i < 300 && find(daemon.status()["destinations"], "store")["sent"] != 40'000; ++i)
-      std::this_thread::sleep_for(10ms);
+    EXPECT_TRUE(reaches(daemon, "gate", "waiting", 4'000));
+    daemon.write("free.log", free_lines(40'000));
+    EXPECT_TRUE(reaches(daemon, "store", "sent", 40'000));
     gate.open = true;
     const Json status = daemon.settled(), state = find(status["destinations"], "gate");
     EXPECT_EQ(state["shed"], 0) << overflow;
     EXPECT_EQ(state["sent"], 4'000) << overflow;
   }
+}
+
+TEST(OverflowOfOthers, PausesNobody) {
+  Gate gate;
+  Daemon daemon(two_sources(gate.port, "pause"));
+  daemon.write("gated.log", gated_lines(20'000));
+  daemon.start();
+  for (int i = 0; i < 500 && !daemon.status()["paused"]; ++i) std::this_thread::sleep_for(10ms);
+  const Json during = daemon.status();
+  EXPECT_EQ(find(during["sources"], "gated")["waits_for"], "gate") << during.dump();
+  EXPECT_FALSE(find(during["sources"], "free").contains("waits_for"));
+  EXPECT_LT(find(during["destinations"], "gate")["waiting_bytes"], 1.5 * (1 << 20));
+  EXPECT_NE(daemon.dingle({"status"}).out.find("source gated waits for room in the queue of gate"),
+            std::string::npos);
+  daemon.write("free.log", free_lines(40'000));
+  EXPECT_TRUE(reaches(daemon, "store", "sent", 40'000)) << daemon.status().dump();
+  gate.open = true;
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "gate")["sent"], 20'000);
+  EXPECT_FALSE(status["paused"]);
+  EXPECT_TRUE(std::is_sorted(gate.numbers.begin(), gate.numbers.end()));
 }
 
 TEST(SpoolKinds, CompressedAndInMemory) {

@@ -1,6 +1,7 @@
 // A disk in memory that fails on demand and forgets what was not synced, as a power failure does.
 #pragma once
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <map>
@@ -14,7 +15,9 @@ namespace dingle {
 class FaultyDisk final : public Disk {
  public:
   struct Inode {
-    std::string now, durable;
+    std::string now, durable;  // as programs see it, and what a power failure leaves for certain
+    std::size_t end = 0;       // of what was appended; behind it, a reused file has what it held before
+    std::size_t synced = 0;    // the end at the last sync
   };
 
   int failing_syncs = 0;            // so many of the next syncs fail, and what they should have saved is lost
@@ -22,24 +25,48 @@ class FaultyDisk final : public Disk {
   std::atomic<bool> dead{false};    // the power is gone: nothing can be changed
 
   // What a power failure leaves: synced contents, and of the rest of each file a random part: its beginning,
-  // or any of its sectors (512 bytes), others as zeros.
+  // or any of its sectors (512 bytes), others as they were, or zeros. A new name that was not synced may be
+  // gone.
   void lose_power(std::uint64_t seed) {
     std::lock_guard lock(mutex);
     std::mt19937_64 random(seed);
-    std::erase_if(files, [&](const auto& f) { return !durable_names.count(f.first); });
+    for (const auto& [path, inode] : durable_names) {
+      const auto now = std::find_if(files.begin(), files.end(),
+                                    [&, inode = inode](const auto& f) { return f.second == inode; });
+      if (now == files.end() || now->first == path || random() % 2) continue;
+      files.erase(now);
+      files[path] = inode;
+    }
+    std::erase_if(files, [&](const auto& f) {
+      return std::none_of(durable_names.begin(), durable_names.end(),
+                          [&](const auto& d) { return d.second == f.second; });
+    });
     for (auto& [path, inode] : files) {
       std::string kept = inode->durable;
-      if (inode->now.size() > kept.size())
-        kept = inode->now.substr(0, kept.size() + random() % (inode->now.size() - kept.size() + 1));
-      if (random() % 2)
-        for (std::size_t at = inode->durable.size(); at < kept.size(); at += 512 - at % 512)
-          if (random() % 4 == 0)
-            kept.replace(at, std::min<std::size_t>(512 - at % 512, kept.size() - at),
-                         std::min<std::size_t>(512 - at % 512, kept.size() - at), '\0');
-      if (kept.size() > inode->durable.size() && random() % 2)
-        kept[inode->durable.size() + random() % (kept.size() - inode->durable.size())] ^= 0x55;
+      const std::size_t end = inode->synced + random() % (inode->end - inode->synced + 1);
+      const bool any_sector = random() % 2;
+      if (kept.size() < end) kept.resize(end);
+      for (std::size_t at = inode->synced, next; at < end; at = next) {
+        next = std::min(end, at + 512 - at % 512);
+        if (!any_sector || random() % 4) kept.replace(at, next - at, inode->now, at, next - at);
+      }
+      if (end > inode->synced && random() % 2) kept[inode->synced + random() % (end - inode->synced)] ^= 0x55;
       inode->now = inode->durable = kept;
+      inode->end = inode->synced = kept.size();
     }
+  }
+
+  // The files and names of another disk, as they are now.
+  void copy(FaultyDisk& other) {
+    std::lock_guard lock(other.mutex);
+    std::map<std::shared_ptr<Inode>, std::shared_ptr<Inode>> copies;
+    auto copied = [&](const std::shared_ptr<Inode>& inode) {
+      auto& copy = copies[inode];
+      if (!copy) copy = std::make_shared<Inode>(*inode);
+      return copy;
+    };
+    for (const auto& [path, inode] : other.files) files[path] = copied(inode);
+    for (const auto& [path, inode] : other.durable_names) durable_names[path] = copied(inode);
   }
 
   int make_folder(const std::string&) override { return 0; }
@@ -60,7 +87,27 @@ class FaultyDisk final : public Disk {
     std::lock_guard lock(mutex);
     auto it = files.find(path);
     if (it == files.end()) return ENOENT;
+    it->second->end = it->second->now.size();
+    it->second->synced = std::min(it->second->end, it->second->durable.size());
     file = std::make_unique<File>(*this, it->second);
+    return 0;
+  }
+  int reuse(const std::string& from, const std::string& to, std::unique_ptr<DiskFile>& file) override {
+    if (int error = rename(from, to)) return error;
+    std::lock_guard lock(mutex);
+    ++reused;
+    files[to]->end = files[to]->synced = 0;
+    file = std::make_unique<File>(*this, files[to]);
+    return 0;
+  }
+  int rename(const std::string& from, const std::string& to) override {
+    std::lock_guard lock(mutex);
+    if (dead) return EIO;
+    auto it = files.find(from);
+    if (it == files.end()) return ENOENT;
+    auto inode = it->second;
+    files.erase(it);
+    files[to] = inode;
     return 0;
   }
   int remove(const std::string& path) override {
@@ -71,13 +118,14 @@ class FaultyDisk final : public Disk {
   int sync_folder(const std::string&) override {
     std::lock_guard lock(mutex);
     if (dead) return EIO;
-    for (const auto& [path, inode] : files) durable_names[path] = true;
+    durable_names = files;
     return 0;
   }
 
   std::mutex mutex;
   std::map<std::string, std::shared_ptr<Inode>> files;
-  std::map<std::string, bool> durable_names;
+  std::map<std::string, std::shared_ptr<Inode>> durable_names;
+  int reused = 0;
 
  private:
   class File final : public DiskFile {
@@ -88,7 +136,8 @@ class FaultyDisk final : public Disk {
       if (disk_.dead) return EIO;
       if (bytes.size() > disk_.room) return ENOSPC;
       disk_.room -= bytes.size();
-      inode_->now += bytes;
+      inode_->now.replace(inode_->end, std::min(bytes.size(), inode_->now.size() - inode_->end), bytes);
+      inode_->end += bytes.size();
       return 0;
     }
     int read(std::uint64_t offset, std::size_t size, std::string& out) const override {
@@ -101,22 +150,26 @@ class FaultyDisk final : public Disk {
       if (disk_.dead) return EIO;
       if (disk_.failing_syncs > 0) {
         --disk_.failing_syncs;
-        inode_->now = inode_->durable +
-                      std::string(inode_->now.size() - inode_->durable.size(), '\0');  // the pages are gone
+        const std::size_t size = inode_->now.size();  // the pages are gone
+        inode_->now = inode_->durable;
+        inode_->now.resize(size);
         return EIO;
       }
       inode_->durable = inode_->now;
+      inode_->synced = inode_->end;
       return 0;
     }
     int truncate(std::uint64_t size) override {
       std::lock_guard lock(disk_.mutex);
       if (disk_.dead) return EIO;
       inode_->now.resize(size);
+      inode_->end = size;
+      inode_->synced = std::min<std::size_t>(inode_->synced, size);
       return 0;
     }
     std::uint64_t size() const override {
       std::lock_guard lock(disk_.mutex);
-      return inode_->now.size();
+      return inode_->end;
     }
 
    private:

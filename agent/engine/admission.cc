@@ -1,0 +1,95 @@
+// What is let in, and what is shed, when queues are full.
+//
+// A source waits before it is given a ticket: so one that feeds a full queue holds up no other. Shedding is
+// decided when the batch is appended, by what it holds for each destination.
+#include <algorithm>
+#include <chrono>
+
+#include "agent/engine/engine.h"
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+namespace {
+constexpr auto kLookAgain = 20ms;  // whether a full queue has room
+
+std::uint64_t queue_limit(const Configuration& configuration, const DestinationSettings& d) {
+  return static_cast<std::uint64_t>(std::min(configuration.server.section("spool").number("limit"),
+                                             d.common.section("queue").number("limit")));
+}
+}  // namespace
+
+// The destination that pauses the source of the batch, or null. What is in flight counts as if it went there.
+const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Running& running) const {
+  auto found = running.pausing.find(batch.source);
+  if (found == running.pausing.end()) return nullptr;
+  for (const DestinationSettings* d : found->second) {
+    const std::uint32_t id = running.destination_ids.at(d->name);
+    if (batch.only_destination != 0 && batch.only_destination != id) continue;
+    const std::uint64_t waiting = spool_->waiting(id).bytes, most = queue_limit(*running.configuration, *d);
+    if (waiting > most || (in_flight_bytes_ != 0 && waiting + in_flight_bytes_ > most)) return d;
+  }
+  return nullptr;
+}
+
+bool Engine::submit(SourceBatch batch) {
+  const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
+  std::unique_lock lock(mutex_);
+  std::shared_ptr<const Running> running;
+  for (;;) {
+    if (quiescing_ || stopping_) {
+      paused_sources_.erase(batch.source);
+      return false;
+    }
+    {
+      std::lock_guard running_lock(running_mutex_);
+      running = running_;
+    }
+    if (next_ticket_ - committed_ >= most_in_flight_) {
+      room_.wait(lock);
+    } else if (const DestinationSettings* full = pausing(batch, *running)) {
+      paused_sources_[batch.source] = full->name;
+      room_.wait_for(lock, kLookAgain);
+    } else {
+      break;
+    }
+  }
+  paused_sources_.erase(batch.source);
+  in_flight_.push_back(bytes);
+  in_flight_bytes_ += bytes;
+  queue_.push_back({next_ticket_++, std::move(batch), std::move(running)});
+  work_.notify_one();
+  return true;
+}
+
+// Sheds what the queues that the append goes to have no room for.
+void Engine::make_room(Spool::Append& append, const Running& running) {
+  const std::uint64_t size = append.events.size();
+  std::vector<std::uint32_t> shed;
+  for (const DestinationSettings& d : running.configuration->destinations) {
+    const std::uint32_t id = running.destination_ids.at(d.name);
+    if (std::none_of(append.destinations.begin(), append.destinations.end(),
+                     [&](const auto& to) { return to.first == id; }))
+      continue;
+    const Options& queue = d.common.section("queue");
+    const std::uint64_t most = queue_limit(*running.configuration, d);
+    const std::string& overflow = queue.text("overflow");
+    if (overflow == "pause") continue;  // it was let in (submit)
+    const std::uint64_t waiting = spool_->waiting(id).bytes;
+    if (waiting + size > most && overflow == "shed_oldest") {
+      spool_->shed_oldest(id, most - std::min(most, size), 0, counter_of_destination(id, "shed_oldest"));
+    } else if (waiting + size > most) {
+      shed.push_back(id);
+    }
+  }
+  // The newest are given up: they were never queued.
+  std::erase_if(append.destinations, [&](const auto& to) {
+    if (std::find(shed.begin(), shed.end(), to.first) == shed.end()) return false;
+    append.changes.counters.push_back({counter_of_destination(to.first, "shed_newest"), to.second});
+    return true;
+  });
+  if (append.destinations.empty()) append.events.clear(), append.compressed = false;
+}
+
+}  // namespace dingle
