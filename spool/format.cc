@@ -117,17 +117,24 @@ std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t d
                           std::string_view payload, std::uint64_t segment, bool compressed) {
   std::string out;
   out.reserve(kRecordHeaderSize + payload.size());
-  ByteWriter w(out);
-  out += kRecordMagic;
-  w.u32(static_cast<std::uint32_t>(payload.size()));
+  out.assign(kRecordHeaderSize, '\0');
+  out += payload;
+  seal_record(out, type, number, durable, segment, compressed);
+  return out;
+}
+
+void seal_record(std::string& record, RecordType type, std::uint64_t number, std::uint64_t durable,
+                 std::uint64_t segment, bool compressed) {
+  std::string header(kRecordMagic);
+  ByteWriter w(header);
+  w.u32(static_cast<std::uint32_t>(record.size() - kRecordHeaderSize));
   w.u64(number);
   w.u64(durable);
   w.u8(static_cast<std::uint8_t>(type));
   w.u8(compressed);
-  out.append(6, '\0');
-  w.u64(checksum(out, payload, segment));
-  out += payload;
-  return out;
+  header.append(6, '\0');
+  w.u64(checksum(header, std::string_view(record).substr(kRecordHeaderSize), segment));
+  header.copy(record.data(), header.size());
 }
 
 void move_record(std::string& record, std::uint64_t segment) {
@@ -166,6 +173,12 @@ std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, st
 
 std::string encode_batch(const BatchPayload& batch) {
   std::string out;
+  append_batch(batch, out);
+  return out;
+}
+
+void append_batch(const BatchPayload& batch, std::string& out) {
+  out.reserve(out.size() + batch.events.size() + 1024);
   ByteWriter w(out);
   write_changes(w, batch.changes);
   w.varint(batch.destinations.size());
@@ -174,7 +187,6 @@ std::string encode_batch(const BatchPayload& batch) {
     w.varint(events);
   }
   out += batch.events;
-  return out;
 }
 
 bool decode_batch(std::string_view payload, BatchPayload& batch) {

@@ -75,6 +75,9 @@ struct RecordHeader {
 };
 std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t durable,
                           std::string_view payload, std::uint64_t segment, bool compressed = false);
+// Makes a record, in place, of kRecordHeaderSize bytes that are to be written and the payload behind them.
+void seal_record(std::string& record, RecordType type, std::uint64_t number, std::uint64_t durable,
+                 std::uint64_t segment, bool compressed);
 // Makes it a record of another segment.
 void move_record(std::string& record, std::uint64_t segment);
 // The header alone; the checksum is checked with the payload by `record_is_intact`.
@@ -130,6 +133,7 @@ struct Snapshot {
 };
 
 std::string encode_batch(const BatchPayload& batch);
+void append_batch(const BatchPayload& batch, std::string& out);
 bool decode_batch(std::string_view payload, BatchPayload& batch);  // `events` is a view into the payload
 std::string encode_note(const Changes& changes, const Cursors& cursors);
 bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors);

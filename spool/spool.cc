@@ -15,6 +15,7 @@ using namespace std::chrono_literals;
 namespace {
 constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
 constexpr auto kWaitForDisk = 1s;
+constexpr std::size_t kMostBuffers = 4, kLargestBuffer = 1u << 20;  // that are kept for the next records
 constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
 }  // namespace
 
@@ -62,10 +63,10 @@ Snapshot Spool::snapshot() const {
   return s;
 }
 
-// Writes the record with the next number.
-int Spool::write(RecordType type, const std::string& payload, Entry* entry, bool compressed) {
+// Writes the record with the next number; its payload stands behind room for its header.
+int Spool::write(RecordType type, std::string record, Entry* entry, bool compressed) {
   Segment& segment = segments_.back();
-  std::string record = encode_record(type, last_number_ + 1, durable_, payload, segment.number, compressed);
+  seal_record(record, type, last_number_ + 1, durable_, segment.number, compressed);
   const std::uint64_t offset = segment.file->size();
   if (int error = segment.file->append(record)) return error;
   ++last_number_;
@@ -91,7 +92,9 @@ int Spool::write_note(Changes changes) {
   Changes all = unsaved_;  // applied when they were given
   all.state.insert(all.state.end(), changes.state.begin(), changes.state.end());
   all.counters.insert(all.counters.end(), changes.counters.begin(), changes.counters.end());
-  if (int error = write(RecordType::note, encode_note(all, cursors), nullptr)) return error;
+  if (int error =
+          write(RecordType::note, std::string(kRecordHeaderSize, '\0') + encode_note(all, cursors), nullptr))
+    return error;
   apply(changes);
   if (settings_.track_acknowledged) pending_.push_back({last_number_, std::move(all), {}});
   unsaved_ = {};
@@ -102,12 +105,23 @@ int Spool::write_note(Changes changes) {
 
 // Forgets the copies of records that are on disk.
 void Spool::forget_durable() {
-  for (; !undurable_.empty() && undurable_.front().first <= durable_; undurable_.pop_front())
-    undurable_bytes_ -= undurable_.front().second.size();
+  for (; !undurable_.empty() && undurable_.front().first <= durable_; undurable_.pop_front()) {
+    std::string& record = undurable_.front().second;
+    undurable_bytes_ -= record.size();
+    if (buffers_.size() < kMostBuffers && record.capacity() <= kLargestBuffer)
+      buffers_.push_back(std::move(record));
+  }
   if (undurable_bytes_ < kMostUndurable) progress_.notify_all();
 }
 
 int Spool::append(const Append& a) {
+  std::string record;
+  {
+    std::lock_guard lock(mutex_);
+    if (!buffers_.empty()) record = std::move(buffers_.back()), buffers_.pop_back();
+  }
+  record.assign(kRecordHeaderSize, '\0');
+  append_batch({a.changes, a.destinations, a.events}, record);
   std::unique_lock lock(mutex_);
   // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
   progress_.wait_for(lock, kWaitForDisk, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
@@ -128,9 +142,7 @@ int Spool::append(const Append& a) {
   Entry entry;
   entry.destinations = a.destinations;
   entry.appended_at = system_now();
-  if (int error =
-          write(RecordType::batch, encode_batch({a.changes, a.destinations, a.events}), &entry, a.compressed))
-    return error;
+  if (int error = write(RecordType::batch, std::move(record), &entry, a.compressed)) return error;
   apply(a.changes);
   for (auto [id, events] : a.destinations) {
     Destination& d = destinations_[id];
@@ -158,17 +170,40 @@ bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
     if (segments_.back().file->sync() == 0) durable_ = last_number_;
   }
   const std::uint64_t target = last_number_;
+  // Whoever waits syncs, if nobody does: that spares waking another thread.
+  if (settings_.sync == SpoolSync::batch && durable_ < target && !syncing_ && !rewrite_) sync(lock);
   return progress_.wait_for(lock, timeout, [&] { return durable_ >= target; });
 }
 
 // ---- the sync thread
 // -----------------------------------------------------------------------------------------------
 
+// Makes what was appended durable, or sees to it that it is written anew. Unlocks meanwhile.
+void Spool::sync(std::unique_lock<std::mutex>& lock) {
+  const std::uint64_t target = last_number_;
+  const bool rewrite = rewrite_;
+  std::shared_ptr<DiskFile> file = segments_.back().file;
+  syncing_ = true;
+  lock.unlock();
+  const int error = rewrite ? EIO : file->sync();
+  lock.lock();
+  syncing_ = false;
+  if (error == 0) {
+    if (target > durable_) durable_ = target;
+    forget_durable();
+  } else if (file == segments_.back().file) {  // else appending began a new segment, and saw to it
+    after_failed_sync();
+  }
+  progress_.notify_all();
+  if (last_number_ > durable_) work_.notify_one();
+}
+
 void Spool::run_sync() {
   std::unique_lock lock(mutex_);
   while (!stopping_) {
-    work_.wait_for(lock, kNoteEvery,
-                   [&] { return stopping_ || (settings_.sync != SpoolSync::os && last_number_ > durable_); });
+    work_.wait_for(lock, kNoteEvery, [&] {
+      return stopping_ || (settings_.sync != SpoolSync::os && !syncing_ && last_number_ > durable_);
+    });
     if (stopping_) return;
     if ((cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) &&
         std::chrono::steady_clock::now() - last_note_ >= kNoteEvery)
@@ -177,20 +212,7 @@ void Spool::run_sync() {
       if (settings_.sync == SpoolSync::interval) {
         work_.wait_for(lock, settings_.interval, [&] { return stopping_; });
       }
-      const std::uint64_t target = last_number_;
-      const bool rewrite = rewrite_;
-      std::shared_ptr<DiskFile> file = segments_.back().file;
-      lock.unlock();
-      const int error = rewrite ? EIO : file->sync();
-      lock.lock();
-      if (error == 0) {
-        if (target > durable_) durable_ = target;
-        forget_durable();
-      } else if (file ==
-                 segments_.back().file) {  // else appending began a new segment meanwhile, and saw to it
-        after_failed_sync();
-      }
-      progress_.notify_all();
+      if (!syncing_) sync(lock);
     }
     trim(lock);
   }

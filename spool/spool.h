@@ -190,7 +190,7 @@ class Spool {
   std::optional<Problem> recover();
   int begin_segment();
   std::uint64_t take_spare(const std::string& path, std::unique_ptr<DiskFile>& file);
-  int write(RecordType type, const std::string& payload, Entry* entry, bool compressed = false);
+  int write(RecordType type, std::string record, Entry* entry, bool compressed = false);
   int write_note(Changes changes);
   std::uint32_t id(const std::string& key, const std::string& next_key);
   Waiting waiting(std::uint32_t id, const Destination& d) const;
@@ -204,6 +204,7 @@ class Spool {
   void after_failed_sync();
   void forget_durable();
   void run_sync();
+  void sync(std::unique_lock<std::mutex>& lock);
   void trim(std::unique_lock<std::mutex>& lock);
   std::uint64_t visible() const { return settings_.sync == SpoolSync::os ? last_number_ : durable_; }
   Snapshot snapshot() const;
@@ -225,7 +226,9 @@ class Spool {
   std::map<std::string, std::int64_t> counters_;
   std::uint64_t last_number_ = 0, durable_ = 0;
   std::deque<std::pair<std::uint64_t, std::string>>
-      undurable_;  // records above durable_, as written: for a failed fsync
+      undurable_;                     // records above durable_, as written: for a failed fsync
+  std::vector<std::string> buffers_;  // of records that are on disk, for the next ones
+  bool syncing_ = false;              // a thread is at it
   std::size_t undurable_bytes_ = 0;
   Changes unsaved_;  // applied already; for the next note
   bool cursors_changed_ = false;
