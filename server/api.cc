@@ -480,6 +480,8 @@ const std::vector<Call>& calls() {
         {"epoch", "integer", "Its epoch."},
         {"nonce", "integer", "Its nonce."},
         {"sender", "integer", "The destination's id there."},
+        {"after_epoch", "integer", "The newest record of which the store has accepted something;"},
+        {"after_number", "integer", "if it holds less, it was restored, and refuses with 409."},
         {"destination", "string", "The destination here; its only `index`, if missing."}},
        take_in},
       {"GET",

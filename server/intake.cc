@@ -28,6 +28,13 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
                               : "there is no destination `" + destination + "` of the kind `index` here");
   if (stores.size() > 1)
     return api_error(400, "there are several destinations of the kind `index` here", "say which: into: NAME");
+  const auto held_here = [&] {
+    const RecordNumber held = stores[0]->held(sender);
+    return nlohmann::json{{"epoch", held.epoch}, {"number", held.number}};
+  };
+  const RecordNumber after{p.number("after_epoch", 0, UINT64_MAX), p.number("after_number", 0, UINT64_MAX)};
+  if (stores[0]->held(sender) < after)
+    return api_error(409, "this store holds less than the agent has sent to it: it was restored");
   IntakeLines lines;
   std::size_t line = 0;
   for (std::size_t at = 0; at < r.body.size(); ++line) {
@@ -43,7 +50,8 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
     stored += o.stored;
     known += o.known;
   }
-  return {200, "application/json", nlohmann::json{{"stored", stored}, {"known", known}}.dump(), nullptr};
+  return {200, "application/json",
+          nlohmann::json{{"stored", stored}, {"known", known}, {"held", held_here()}}.dump(), nullptr};
 }
 
 }  // namespace dingle

@@ -63,61 +63,77 @@ IndexFile::IndexFile(const std::string& path)
   }
 }
 
-IndexFile::Committed IndexFile::commit(const Sender& sender, std::span<const StoredEvent> events,
-                                       BlockEncoder& encoder) {
-  Committed result;
-  Transaction transaction(connection_);
-  {
-    Statement s(connection_.get(), "SELECT epoch, nonce FROM sender WHERE spool = ?");
-    s.bind(1, sender.spool);
-    const bool known = s.step();
-    if (known &&
-        (s.number(0) > sender.epoch || (s.number(0) == sender.epoch && s.number(1) != sender.nonce))) {
-      result.refused = "this spool was copied: another opening of it has written here already (epoch " +
-                       std::to_string(s.number(0)) + ", ours is " + std::to_string(sender.epoch) + ")";
-      return result;
-    }
-    if (!known || s.number(0) != sender.epoch) {
-      Statement put(connection_.get(), "INSERT OR REPLACE INTO sender VALUES(?, ?, ?)");
-      put.bind(1, sender.spool).bind(2, sender.epoch).bind(3, sender.nonce).run();
+// False if the sender's spool was copied: another opening of it has written here.
+bool IndexFile::introduce(const Sender& sender, std::string& refused) {
+  Statement s(connection_.get(), "SELECT epoch, nonce FROM sender WHERE spool = ?");
+  s.bind(1, sender.spool);
+  const bool known = s.step();
+  if (known && (s.number(0) > sender.epoch || (s.number(0) == sender.epoch && s.number(1) != sender.nonce))) {
+    refused =
+        "a copy of this spool has written here already: two programs must not run from one spool (its epoch "
+        "is " +
+        std::to_string(s.number(0)) + ", ours is " + std::to_string(sender.epoch) + ")";
+    return false;
+  }
+  if (!known || s.number(0) != sender.epoch) {
+    Statement put(connection_.get(), "INSERT OR REPLACE INTO sender VALUES(?, ?, ?)");
+    put.bind(1, sender.spool).bind(2, sender.epoch).bind(3, sender.nonce).run();
+  }
+  return true;
+}
+
+// Adds to `fresh` what of the request is not stored yet, and moves the sender's progress in `changed`.
+void IndexFile::admit(Request& request, Progress& changed, std::vector<StoredEvent>& fresh) {
+  const Sender& sender = request.sender;
+  request.stored = request.known = 0;
+  if (!introduce(sender, request.refused)) return;
+  const auto [it, first] = changed.try_emplace({sender.spool, sender.destination});
+  if (first) {
+    if (auto committed = progress_.find(it->first); committed != progress_.end()) {
+      it->second = committed->second;
+    } else {
+      Statement s(connection_.get(),
+                  "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
+      s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination));
+      while (s.step())
+        if (s.number(0) < kLanes)
+          it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), s.number(3)};
     }
   }
-  auto [it, fresh] = progress_.try_emplace({sender.spool, sender.destination});
-  if (fresh) {
-    Statement s(connection_.get(),
-                "SELECT lane, epoch, number, ordinal FROM progress WHERE spool = ? AND destination = ?");
-    s.bind(1, sender.spool).bind(2, static_cast<std::int64_t>(sender.destination));
-    while (s.step())
-      if (s.number(0) < kLanes)
-        it->second[s.number(0)] = EventOrder{sender.spool, s.number(1), s.number(2), s.number(3)};
-  }
-  auto progress = it->second;
-  std::vector<StoredEvent> fresh_events;
-  fresh_events.reserve(events.size());
-  bool moved[kLanes] = {};
-  for (const StoredEvent& e : events) {
-    const unsigned lane = lane_of(e.stream);
-    if (progress[lane] && e.order <= *progress[lane]) {
-      ++result.known;
+  for (const StoredEvent& e : request.events) {
+    std::optional<EventOrder>& reached = it->second[lane_of(e.stream)];
+    if (reached && e.order <= *reached) {
+      ++request.known;
       continue;
     }
-    progress[lane] = e.order;
-    moved[lane] = true;
-    fresh_events.push_back(e);
+    reached = e.order;
+    fresh.push_back(e);
+    ++request.stored;
   }
-  insert(fresh_events, encoder);
-  for (unsigned lane = 0; lane < kLanes; ++lane) {
-    if (!moved[lane]) continue;
-    Statement s(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
-    s.bind(1, sender.spool)
-        .bind(2, static_cast<std::int64_t>(sender.destination))
-        .bind(3, static_cast<std::int64_t>(lane));
-    s.bind(4, progress[lane]->epoch).bind(5, progress[lane]->number).bind(6, progress[lane]->ordinal).run();
+}
+
+void IndexFile::commit(std::span<Request* const> requests, BlockEncoder& encoder) {
+  Transaction transaction(connection_);
+  Progress changed;
+  std::vector<StoredEvent> fresh;
+  for (Request* r : requests) admit(*r, changed, fresh);
+  insert(fresh, encoder);
+  Statement put(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
+  for (const auto& [sender, lanes] : changed) {
+    const auto before = progress_.find(sender);
+    for (unsigned lane = 0; lane < kLanes; ++lane) {
+      if (!lanes[lane] || (before != progress_.end() && before->second[lane] == lanes[lane])) continue;
+      put.bind(1, sender.first)
+          .bind(2, static_cast<std::int64_t>(sender.second))
+          .bind(3, static_cast<std::int64_t>(lane))
+          .bind(4, lanes[lane]->epoch)
+          .bind(5, lanes[lane]->number)
+          .bind(6, lanes[lane]->ordinal)
+          .run();
+    }
   }
   transaction.commit();
-  it->second = progress;
-  result.stored = fresh_events.size();
-  return result;
+  for (auto& [sender, lanes] : changed) progress_[sender] = lanes;
 }
 
 // Groups the events by the hour of their times, and writes blocks of each.
@@ -226,6 +242,16 @@ std::string IndexReader::filter(std::int64_t block) {
 }
 
 std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block(connection_, block); }
+
+void read_held(const std::string& path, HeldRecords& held) {
+  Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  if (!is_made(connection)) return;
+  Statement s(connection.get(), "SELECT spool, destination, epoch, number FROM progress");
+  while (s.step()) {
+    RecordNumber& known = held[{s.number(0), static_cast<std::uint32_t>(s.number(1))}];
+    known = std::max(known, RecordNumber{s.number(2), s.number(3)});
+  }
+}
 
 IndexInfo read_index_info(const std::string& path) {
   Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);

@@ -45,22 +45,27 @@ class IndexFile {
   static constexpr int kVersion = 1;
   explicit IndexFile(const std::string& path);  // throws SqliteError
 
-  struct Committed {
+  // The events of one sender in their order, and what became of them.
+  struct Request {
+    Sender sender;
+    std::span<const StoredEvent> events;
     std::uint64_t stored = 0, known = 0;  // known: were there already
     std::string refused;                  // not empty: nothing was stored, and why (a copied spool)
   };
-  // The events of one sender in their order. Durable when it returns. Throws SqliteError, then nothing was
-  // stored.
-  Committed commit(const Sender& sender, std::span<const StoredEvent> events, BlockEncoder& encoder);
+  // All of them in one transaction. Durable when it returns. Throws SqliteError, then nothing was stored.
+  void commit(std::span<Request* const> requests, BlockEncoder& encoder);
   // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to
   // do.
   void merge(BlockEncoder& encoder);
 
  private:
+  using Progress = std::map<std::pair<std::uint64_t, std::uint32_t>,  // spool and destination
+                            std::array<std::optional<EventOrder>, kLanes>>;
+  bool introduce(const Sender& sender, std::string& refused);
+  void admit(Request& request, Progress& changed, std::vector<StoredEvent>& fresh);
   void insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
   Connection connection_;
-  std::map<std::pair<std::uint64_t, std::uint32_t>, std::array<std::optional<EventOrder>, kLanes>>
-      progress_;  // as committed
+  Progress progress_;  // as committed
 };
 
 // For readers.
@@ -84,5 +89,14 @@ class IndexReader {
 };
 
 IndexInfo read_index_info(const std::string& path);  // without a name; throws SqliteError
+
+// A record of a sender's spool.
+struct RecordNumber {
+  std::uint64_t epoch = 0, number = 0;
+  auto operator<=>(const RecordNumber&) const = default;
+};
+// By spool and destination: the newest record of which something is stored.
+using HeldRecords = std::map<std::pair<std::uint64_t, std::uint32_t>, RecordNumber>;
+void read_held(const std::string& path, HeldRecords& held);  // adds those of a file; throws SqliteError
 
 }  // namespace dingle

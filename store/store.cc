@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <fstream>
 
 namespace dingle {
 namespace {
@@ -58,22 +59,87 @@ IndexFile& Store::open(const std::string& index) {
 
 Store::Outcome Store::commit(const std::string& index, const Sender& sender,
                              std::span<const StoredEvent> events) {
-  Outcome outcome;
+  Pending own{&index, {sender, events, 0, 0, ""}, {}, false};
+  std::unique_lock lock(queue_mutex_);
+  queue_.push_back(&own);
+  // Whoever comes first commits what all brought; the others wait for it.
+  while (!own.done) {
+    if (committing_) {
+      queue_moved_.wait(lock);
+      continue;
+    }
+    committing_ = true;
+    std::vector<Pending*> together;
+    for (Pending* p : queue_)
+      if (*p->index == index) together.push_back(p);
+    std::erase_if(queue_, [&](Pending* p) { return *p->index == index; });
+    lock.unlock();
+    commit(together);
+    lock.lock();
+    for (Pending* p : together) p->done = true;
+    committing_ = false;
+    queue_moved_.notify_all();
+  }
+  return own.outcome;
+}
+
+// All of them go to one index.
+void Store::commit(const std::vector<Pending*>& together) {
+  const std::string& index = *together.front()->index;
+  auto failed = [&](const std::string& reason) {
+    for (Pending* p : together) p->outcome = {Outcome::Form::retry, 0, 0, reason};
+  };
+  std::vector<IndexFile::Request*> requests;
+  for (Pending* p : together) requests.push_back(&p->request);
   std::lock_guard lock(mutex_);
   try {
-    IndexFile& file = open(index);
-    auto committed = file.commit(sender, events, encoder_);
+    open(index).commit(requests, encoder_);
     open_.front().written = true;
-    outcome.stored = committed.stored;
-    outcome.known = committed.known;
-    if (!committed.refused.empty()) outcome = {Outcome::Form::retry, 0, 0, committed.refused};
+    ++transactions_;
   } catch (const SqliteError& error) {
-    outcome = {Outcome::Form::retry, 0, 0, "index " + index + ": " + error.what()};
+    failed("index " + index + ": " + error.what());
     std::erase_if(open_, [&](const Open& o) { return o.name == index; });
+    return;
   } catch (const std::filesystem::filesystem_error& error) {
-    outcome = {Outcome::Form::retry, 0, 0, error.what()};
+    return failed(error.what());
   }
-  return outcome;
+  for (Pending* p : together) {
+    const IndexFile::Request& r = p->request;
+    if (!r.refused.empty()) {
+      p->outcome = {Outcome::Form::retry, 0, 0, r.refused};
+      continue;
+    }
+    p->outcome = {Outcome::Form::committed, r.stored, r.known, ""};
+    if (!held_ || r.events.empty()) continue;
+    RecordNumber& newest = (*held_)[{r.sender.spool, r.sender.destination}];
+    newest = std::max(newest, RecordNumber{r.events.back().order.epoch, r.events.back().order.number});
+  }
+}
+
+// What is known of indexes that were removed stands in a file beside them: one record a line.
+HeldRecords& Store::held_records() {
+  if (held_) return *held_;
+  HeldRecords held;
+  std::ifstream removed(folder_ + "/held");
+  std::uint64_t spool;
+  std::uint32_t destination;
+  for (RecordNumber r; removed >> spool >> destination >> r.epoch >> r.number;)
+    held[{spool, destination}] = r;
+  for (const std::string& name : names()) {
+    try {
+      read_held(path_of(name), held);
+    } catch (const SqliteError&) {
+      // Being made, or damaged.
+    }
+  }
+  return held_.emplace(std::move(held));
+}
+
+RecordNumber Store::held(const Sender& sender) {
+  std::lock_guard lock(mutex_);
+  const auto& all = held_records();
+  auto it = all.find({sender.spool, sender.destination});
+  return it == all.end() ? RecordNumber{} : it->second;
 }
 
 void Store::merge() {
@@ -116,8 +182,14 @@ std::vector<IndexInfo> Store::indexes() const {
 
 bool Store::remove(const std::string& index) {
   std::lock_guard lock(mutex_);
-  std::erase_if(open_, [&](const Open& o) { return o.name == index; });
   std::error_code error;
+  {
+    std::ofstream file(folder_ + "/held.new");
+    for (const auto& [sender, record] : held_records())
+      file << sender.first << ' ' << sender.second << ' ' << record.epoch << ' ' << record.number << '\n';
+  }
+  std::filesystem::rename(folder_ + "/held.new", folder_ + "/held", error);
+  std::erase_if(open_, [&](const Open& o) { return o.name == index; });
   const bool there = is_index_name(index) && std::filesystem::remove(path_of(index), error);
   for (const char* suffix : {"-wal", "-shm"}) std::filesystem::remove(path_of(index) + suffix, error);
   return there;

@@ -1,13 +1,16 @@
 // The indexed store of one destination: a folder of index files.
 //
 // An index's name is a file's name: letters, digits and . _ - only, at most 120 bytes, not starting with a
-// dot. Thread-safe: one thread commits, any number searches.
+// dot. Thread-safe.
 #pragma once
 
+#include <atomic>
+#include <condition_variable>
 #include <list>
 #include <map>
 #include <memory>
 #include <mutex>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -31,8 +34,12 @@ class Store {
     std::uint64_t stored = 0, known = 0;
     std::string reason;
   };
-  // Commits the events to the index; durable when it answers `committed`.
+  // Commits the events to the index; durable when it answers `committed`. What several threads bring to one
+  // index at the same time goes into one transaction.
   Outcome commit(const std::string& index, const Sender& sender, std::span<const StoredEvent> events);
+  // The newest record of the sender of which something was committed here, to an index that is there or was
+  // removed. The first call looks at all indexes.
+  RecordNumber held(const Sender& sender);
   // Merges small blocks of the indexes written since the last call.
   void merge();
 
@@ -46,6 +53,7 @@ class Store {
   std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }
   std::vector<std::string> names() const;
   const std::string& folder() const { return folder_; }
+  std::uint64_t transactions() const { return transactions_; }  // since the start
 
  private:
   explicit Store(std::string folder);
@@ -59,6 +67,21 @@ class Store {
   };
   std::list<Open> open_;  // most recently used first
   BlockEncoder encoder_;
+  // What waits to be committed.
+  struct Pending {
+    const std::string* index;
+    IndexFile::Request request;
+    Outcome outcome;
+    bool done = false;
+  };
+  void commit(const std::vector<Pending*>& together);
+  std::mutex queue_mutex_;  // guards these; never taken while `mutex_` is held
+  std::condition_variable queue_moved_;
+  std::vector<Pending*> queue_;
+  bool committing_ = false;  // a thread is at it, for all
+  std::atomic<std::uint64_t> transactions_{0};
+  HeldRecords& held_records();
+  std::optional<HeldRecords> held_;
 };
 
 }  // namespace dingle

@@ -77,16 +77,52 @@ class RemoteIndex final : public Destination {
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);
+    if (!known_) return ask();
     std::string body;
     for (const DeliveryEvent& e : events) append_line(e, body);
+    const HttpReply reply = post(body);
+    if (reply.status == 200 && reply.error.empty()) {
+      accepted_ = {events.back().number.epoch, events.back().number.number};
+      return {};
+    }
+    if (reply.status == 409) {
+      known_ = false;
+      return ask();
+    }
+    return failed(reply);
+  }
+
+ private:
+  // The newest record that the store holds; nothing is delivered before that is known.
+  Delivery ask() {
+    accepted_ = {};
+    const HttpReply reply = post("");
+    if (!reply.error.empty() || reply.status != 200) return failed(reply);
+    const auto json = nlohmann::json::parse(reply.body, nullptr, false);
+    const auto held = json.is_object() ? json.value("held", nlohmann::json()) : nlohmann::json();
+    if (!held.is_object())
+      return Delivery::retry(url_.substr(0, url_.find("/v1/")) + ": the answer is not that of a dingled");
+    Delivery connected = Delivery::retry("connected");
+    connected.at_once = true;
+    accepted_ = {held.value("epoch", std::uint64_t{0}), held.value("number", std::uint64_t{0})};
+    connected.held = accepted_;
+    known_ = true;
+    return connected;
+  }
+
+  HttpReply post(const std::string& body) {
     std::vector<std::string> headers{"Content-Type: application/x-ndjson"};
-    if (compression_ != Compression::none)
-      headers.push_back(std::string("Content-Encoding: ") + content_coding(compression_));
-    const HttpReply reply =
-        connection_.call(target_, url_, headers, compress(compression_, body), cancelled_);
+    const Compression compression = body.empty() ? Compression::none : compression_;
+    if (compression != Compression::none)
+      headers.push_back(std::string("Content-Encoding: ") + content_coding(compression));
+    return connection_.call(
+        target_, url_ + fmt::format("&after_epoch={}&after_number={}", accepted_.epoch, accepted_.number),
+        headers, compress(compression, body), cancelled_);
+  }
+
+  Delivery failed(const HttpReply& reply) const {
     const std::string where = url_.substr(0, url_.find("/v1/"));
     if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error);
-    if (reply.status == 200) return {};
     const auto json = nlohmann::json::parse(reply.body, nullptr, false);
     std::string message;
     if (json.is_object() && json.contains("error")) message = json["error"].value("message", "");
@@ -97,8 +133,9 @@ class RemoteIndex final : public Destination {
     return d;
   }
 
- private:
   std::string url_, problem_;
+  bool known_ = false;  // what the store holds
+  LogNumber accepted_;  // the newest record of which it has something
   HttpTarget target_;
   Compression compression_;
   HttpConnection connection_;

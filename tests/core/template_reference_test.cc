@@ -19,19 +19,23 @@ class Random final : public TemplateGrammar {
   std::mt19937_64 random_;
 };
 
-TEST(TemplateReference, RandomTemplatesOnRandomLines) {
-  Random random(20261123);
+// In four parts, which may run side by side.
+class TemplateReference : public testing::TestWithParam<std::uint64_t> {};
+
+TEST_P(TemplateReference, RandomTemplatesOnRandomLines) {
+  Random random(20261123 + GetParam());
   Differences differences;
-  for (int round = 0; round < 8000; ++round) {
+  for (int round = 0; round < 2000; ++round) {
     const std::string difference = differences.try_one(random, 12);
     ASSERT_EQ(difference, "");
   }
-  EXPECT_GT(differences.compiled, 2000);
-  EXPECT_GT(differences.matched, 3000);
+  EXPECT_GT(differences.compiled, 500);
+  EXPECT_GT(differences.matched, 750);
 }
+INSTANTIATE_TEST_SUITE_P(Parts, TemplateReference, testing::Range<std::uint64_t>(0, 4));
 
 // Sets of templates against the same templates tried one after the other.
-TEST(TemplateReference, SetsAgreeWithTryingInOrder) {
+TEST(SetReference, SetsAgreeWithTryingInOrder) {
   Random random(7);
   const PatternLibrary library;
   int matched = 0, later = 0;

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <chrono>
+#include <filesystem>
 #include <fstream>
 #include <thread>
 
@@ -14,10 +15,13 @@ using namespace std::chrono_literals;
 
 // A certificate for the loopback in the folder, valid for so many days from now (negative: expired).
 void make_certificate(const std::string& dir, int days = 2) {
-  const Ran ran = run_program({"/usr/bin/openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt",
-                               "ec_paramgen_curve:P-256", "-nodes", "-keyout", dir + "/key.pem", "-out",
-                               dir + "/certificate.pem", "-subj", "/CN=logs.skerry.example", "-addext",
-                               "subjectAltName=IP:127.0.0.1", "-days", std::to_string(days)});
+  const std::string key = dir + "/key.pem", request = dir + "/request.pem";
+  Ran ran = run_program({"/usr/bin/openssl", "req", "-new", "-newkey", "ec", "-pkeyopt",
+                         "ec_paramgen_curve:P-256", "-nodes", "-keyout", key, "-out", request, "-subj",
+                         "/CN=logs.skerry.example", "-addext", "subjectAltName=IP:127.0.0.1"});
+  ASSERT_EQ(ran.status, 0) << ran.err;
+  ran = run_program({"/usr/bin/openssl", "x509", "-req", "-in", request, "-signkey", key, "-days",
+                     std::to_string(days), "-copy_extensions", "copy", "-out", dir + "/certificate.pem"});
   ASSERT_EQ(ran.status, 0) << ran.err;
 }
 
@@ -126,6 +130,60 @@ TEST_F(Remote, AWrongTokenAndAnUnknownCertificateAreNamed) {
   agent->start();
   EXPECT_NE(agent->problem().find("certificate"), std::string::npos) << agent->problem();
   EXPECT_EQ(agent->log().find(token), std::string::npos);
+}
+
+TEST_F(Remote, AnExpiredCertificateIsNamedAndNothingIsLost) {
+  make_certificate(folder, -1);
+  logs->start();
+  agent->write("alpha.log", lines(0, 10));
+  agent->start();
+  EXPECT_NE(agent->problem().find("certificate has expired"), std::string::npos) << agent->problem();
+  logs->kill();
+  make_certificate(folder);
+  logs->start();
+  agent->dingle({"reload"});  // it trusts the new one
+  agent->settled();
+  EXPECT_EQ(logs->events("n >= 0").size(), 10u);
+}
+
+TEST_F(Remote, AStoreRestoredFromABackupIsSentWhatItLacks) {
+  logs->start();
+  agent->start();
+  agent->write("alpha.log", lines(0, 100));
+  agent->settled();
+  logs->kill();
+  const std::string data = logs->dir + "/data", saved = logs->dir + "/saved";
+  std::filesystem::copy(data, saved, std::filesystem::copy_options::recursive);
+  logs->start();
+  agent->write("alpha.log", lines(100, 200));
+  agent->settled();
+  logs->kill();
+  std::filesystem::remove_all(data);
+  std::filesystem::rename(saved, data);
+  logs->start();
+  EXPECT_EQ(logs->events("n >= 0").size(), 100u);
+  agent->write("alpha.log", lines(200, 210));
+  agent->settled();
+  for (int i = 0; i < 500 && logs->events("n >= 0").size() < 210; ++i) std::this_thread::sleep_for(20ms);
+  const auto events = logs->events("n >= 0");
+  ASSERT_EQ(events.size(), 210u);
+  for (std::size_t i = 0; i < events.size(); ++i) EXPECT_EQ(events[i]["n"], i);
+  EXPECT_NE(agent->problem().find("restored from a backup"), std::string::npos) << agent->problem();
+}
+
+// An index that was deleted on purpose does not come back.
+TEST_F(Remote, ADeletedIndexIsNotSentAgain) {
+  logs->start();
+  agent->start();
+  agent->write("alpha.log", lines(0, 100));
+  agent->settled();
+  const Json indexes = Json::parse(logs->dingle({"indexes", "-o", "json"}).out);
+  EXPECT_EQ(logs->dingle({"indexes", "--delete", indexes.at(0).at("name")}).status, 0) << indexes.dump();
+  logs->kill();
+  logs->start();
+  agent->write("alpha.log", lines(100, 110));
+  agent->settled();
+  EXPECT_EQ(logs->events("n >= 0").size(), 10u);
 }
 
 TEST_F(Remote, ConfigurationsThatWouldSendInTheClearAreRefused) {

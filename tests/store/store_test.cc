@@ -107,6 +107,50 @@ TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
   EXPECT_EQ(commit().stored, 1u);
 }
 
+// Agents that send at the same time share transactions; each keeps its own progress, and a copied spool is
+// refused alone.
+TEST_F(StoreTest, ManySendersShareTransactions) {
+  constexpr int kSenders = 8, kBatches = 40;
+  std::atomic<int> refused{0};
+  std::vector<std::thread> senders;
+  for (std::uint64_t spool = 1; spool <= kSenders; ++spool)
+    senders.emplace_back([&, spool] {
+      const std::string body = "from " + std::to_string(spool);
+      for (std::uint64_t n = 1; n <= kBatches; ++n) {
+        // The last sender is a copy of the first; every batch is sent twice.
+        const Sender from{spool == kSenders ? 1 : spool, 1, spool, 1};
+        const StoredEvent event{kMorning, kMorning, {from.spool, 1, n, 0}, 1, n, body, {}, {}};
+        for (int twice = 0; twice < 2; ++twice) {
+          const auto outcome = store->commit("shared", from, {&event, 1});
+          if (outcome.form == Store::Outcome::Form::retry) {
+            ++refused;
+          } else {
+            EXPECT_EQ(outcome.stored, twice ? 0u : 1u);
+          }
+        }
+      }
+    });
+  for (std::thread& t : senders) t.join();
+  EXPECT_EQ(refused, 2 * kBatches) << "one of the two with one spool";
+  EXPECT_EQ(store->indexes().at(0).events, (kSenders - 1) * kBatches);
+  EXPECT_LT(store->transactions(), 2u * kSenders * kBatches);
+  EXPECT_EQ(store->held({2, 1, 2, 1}), (RecordNumber{1, kBatches}));
+}
+
+TEST_F(StoreTest, WhatASenderHasThereOutlivesItsIndex) {
+  EXPECT_EQ(store->held(sender), RecordNumber());
+  add(7, 0, 200, "a");
+  commit("one");
+  add(9, 0, 200, "a");
+  commit("two");
+  EXPECT_EQ(store->held(sender), (RecordNumber{sender.epoch, 9}));
+  store->remove("two");
+  store.reset();
+  store = Store::at(folder);
+  EXPECT_EQ(store->held(sender), (RecordNumber{sender.epoch, 9}));
+  EXPECT_EQ(store->held({sender.spool + 1, 1, 1, 1}), RecordNumber());
+}
+
 TEST_F(StoreTest, CopiedSpoolIsRefused) {
   sender.epoch = 3;
   add(1, 0, 200, "a");
@@ -117,7 +161,7 @@ TEST_F(StoreTest, CopiedSpoolIsRefused) {
   sender.epoch = 3;
   sender.nonce = 6;
   add(2, 0, 200, "b");
-  EXPECT_NE(commit().reason.find("copied"), std::string::npos);
+  EXPECT_NE(commit().reason.find("a copy of this spool"), std::string::npos);
   sender.epoch = 4;
   add(2, 0, 200, "b");
   EXPECT_EQ(commit().form, Store::Outcome::Form::committed);

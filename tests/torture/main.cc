@@ -246,6 +246,77 @@ class Torture {
       p->stalling = p->refusing = false, p->bytes_left = -1;
   }
 
+  // Waits until the number of a destination satisfies the condition.
+  void wait_for(const char* destination, const char* what, const std::function<bool(long)>& condition) {
+    for (int i = 0; i < 2000; ++i) {
+      if (condition(find(daemon_.status()["destinations"], destination)[what])) return;
+      std::this_thread::sleep_for(10ms);
+    }
+    ADD_FAILURE() << destination << ": " << what << " does not get there";
+  }
+  void wait_until_sent(const char* destination) {
+    const long before = find(daemon_.status()["destinations"], destination)["sent"];
+    wait_for(destination, "sent", [&](long sent) { return sent > before; });
+  }
+
+  // The spool is copied, and the copy runs as well, reading the same files. It must be refused by whoever has
+  // heard of the original.
+  void run_a_copy(std::mt19937& random) {
+    daemon_.kill();
+    std::string configuration = configuration_;
+    for (std::size_t at; (at = configuration.find("{dir}/logs")) != std::string::npos;)
+      configuration.replace(at, 5, daemon_.dir);
+    Daemon copy(configuration);
+    std::filesystem::copy(daemon_.dir + "/data", copy.dir + "/data",
+                          std::filesystem::copy_options::recursive);
+    std::filesystem::copy(daemon_.dir + "/token", copy.dir + "/token");
+    daemon_.start();
+    for (const char* destination : {"remote", "table"}) wait_until_sent(destination);
+    copy.start();
+    for (const char* destination : {"remote", "table"}) {
+      std::string problem;
+      for (int i = 0; i < 500 && problem.find("copy of this spool") == std::string::npos; ++i) {
+        problem = find(copy.status()["destinations"], destination).value("reason", "");
+        std::this_thread::sleep_for(10ms);
+      }
+      EXPECT_NE(problem.find("copy of this spool"), std::string::npos) << destination << ": " << problem;
+    }
+    pause(random, 300);
+    copy.kill();
+  }
+
+  // What was delivered since the backup is gone from the destination, but still in the spool.
+  void restore_table(std::mt19937& random) {
+    wait_for("table", "waiting", [](long waiting) { return waiting == 0; });
+    const std::vector<std::string> tables{"numbered", "dingle_progress", "dingle_sender"};
+    const std::string lock =
+        "BEGIN; LOCK TABLE numbered, dingle_progress, dingle_sender IN ACCESS EXCLUSIVE MODE;";
+    std::string save = lock, restore = lock;
+    for (const std::string& table : tables) {
+      save += "CREATE TABLE saved_" + table + " AS SELECT * FROM " + table + ";";
+      restore += "DELETE FROM " + table + "; INSERT INTO " + table + " SELECT * FROM saved_" + table +
+                 "; DROP TABLE saved_" + table + ";";
+    }
+    postgres_.query(save + "COMMIT");
+    pause(random, 600);
+    postgres_proxy_.refusing = true;  // a server that is restored was down
+    postgres_proxy_.cut_all();
+    postgres_.query(restore + "COMMIT");
+    postgres_proxy_.refusing = false;
+  }
+  void restore_store(std::mt19937& random) {
+    wait_for("remote", "waiting", [](long waiting) { return waiting == 0; });
+    const std::string data = remote_.dir + "/data", saved = remote_.dir + "/saved";
+    remote_.kill();
+    std::filesystem::copy(data, saved, std::filesystem::copy_options::recursive);
+    remote_.start();
+    pause(random, 600);
+    remote_.kill();
+    std::filesystem::remove_all(data);
+    std::filesystem::rename(saved, data);
+    remote_.start();
+  }
+
   int check(const Json& status, const Writer& writer) {
     Count index, remote, table, service, archive, all;
     long lines = 0, refused = 0;
@@ -431,6 +502,8 @@ const std::map<std::string, Torture::Fault>& Torture::faults() {
          pause(r, 300);
          t.calm();
        }},
+      {"copy", [](Torture& t, std::mt19937& r) { t.run_a_copy(r); }},
+      {"backup", [](Torture& t, std::mt19937& r) { r() % 2 ? t.restore_table(r) : t.restore_store(r); }},
       {"rotate",
        [](Torture& t, std::mt19937& r) {
          t.postgres_proxy_.stalling = true;
