@@ -122,6 +122,7 @@ std::string status_json(Engine& engine) {
          {"waiting_bytes", w.bytes},
          {"oldest_waiting_seconds", w.oldest ? static_cast<double>(now - w.oldest) / 1e9 : 0.0},
          {"set_aside", aside},
+         {"restored", n(counter_of_destination(d.id, "rewound"))},
          {"damaged", damaged},
          {"retried", n(counter_of_destination(d.id, "retried"))},
          {"replaced", n(counter_of_destination(d.id, "replaced"))},

@@ -2,6 +2,7 @@
 // its name when it is finished: large or old enough, or idle. At least once: after a crash the last events
 // may stand twice, with the same `dingle.id`; a torn end is cut off.
 #include <fcntl.h>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -44,8 +45,12 @@ class OutputFile {
     std::filesystem::create_directories(std::filesystem::path(path_).parent_path(), ignored);
     fd_ = ::open(part().c_str(), O_RDWR | O_CREAT | O_APPEND | O_CLOEXEC, 0640);
     if (fd_ < 0) return errno;
-    struct stat info {};
-    if (::fstat(fd_, &info) != 0) return errno;
+    // Another program may be at it, or has just finished it.
+    struct stat info {
+    }, named{};
+    if (::flock(fd_, LOCK_EX | LOCK_NB) != 0) return errno;
+    if (::fstat(fd_, &info) != 0 || ::stat(part().c_str(), &named) != 0) return errno;
+    if (info.st_ino != named.st_ino) return EWOULDBLOCK;
     const auto all = static_cast<std::uint64_t>(info.st_size);
     const std::uint64_t from = compression_ == Compression::none && all > kTail ? all - kTail : 0;
     std::string bytes(all - from, '\0');
@@ -159,7 +164,9 @@ class Files final : public Destination {
     auto it = std::find_if(open_.begin(), open_.end(), [&](const auto& f) { return f->path() == path; });
     if (it == open_.end()) {
       auto file = std::make_unique<OutputFile>(path, compression_);
-      if (const int error = file->open()) return path + ".part: " + std::strerror(error);
+      if (const int error = file->open())
+        return path +
+               ".part: " + (error == EWOULDBLOCK ? "another program is writing it" : std::strerror(error));
       open_.push_front(std::move(file));
       if (open_.size() > kMostOpen) {  // the one that was not needed for longest is finished
         open_.back()->finish();

@@ -1,6 +1,8 @@
 // Destinations against the real servers.
 #include <gtest/gtest.h>
 #include <httplib.h>
+#include <sys/file.h>
+#include <unistd.h>
 
 #include <filesystem>
 #include <fstream>
@@ -377,6 +379,22 @@ TEST(FilesDestination, UnfinishedFilesAreFinishedAfterARestart) {
     std::this_thread::sleep_for(20ms);
   EXPECT_TRUE(std::filesystem::exists(daemon.dir + file));
   EXPECT_FALSE(std::filesystem::exists(daemon.dir + file + ".part"));
+}
+
+TEST(FilesDestination, AFileThatAnotherProgramWritesIsLeftAlone) {
+  Daemon daemon(configuration("    files: { path: '{dir}/out/gate.txt', form: body }\n"));
+  std::filesystem::create_directories(daemon.dir + "/out");
+  const std::string part = daemon.dir + "/out/gate.txt.part", torn = "a line that is just being wri";
+  const int fd = ::open(part.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+  ASSERT_EQ(::flock(fd, LOCK_EX), 0);
+  ASSERT_EQ(::write(fd, torn.data(), torn.size()), static_cast<ssize_t>(torn.size()));
+  daemon.write("gate.log", line(1));
+  daemon.start();
+  EXPECT_NE(daemon.problem().find("another program is writing it"), std::string::npos) << daemon.problem();
+  EXPECT_EQ(std::filesystem::file_size(part), torn.size());
+  ::close(fd);
+  daemon.settled();
+  EXPECT_EQ(std::filesystem::file_size(part), line(1).size()) << "then what is torn is cut off";
 }
 
 TEST(FilesDestination, ATornEndIsCutOff) {

@@ -254,6 +254,13 @@ class Torture {
     }
     ADD_FAILURE() << destination << ": " << what << " does not get there";
   }
+  long restored(const char* destination) {
+    return find(daemon_.status()["destinations"], destination)["restored"];
+  }
+  // An agent that ends before it noticed begins with an empty spool: it can only report the gap.
+  void wait_until_restored(const char* destination, long before) {
+    wait_for(destination, "restored", [&](long times) { return times > before; });
+  }
   void wait_until_sent(const char* destination) {
     const long before = find(daemon_.status()["destinations"], destination)["sent"];
     wait_for(destination, "sent", [&](long sent) { return sent > before; });
@@ -294,6 +301,7 @@ class Torture {
   // What was delivered since the backup is gone from the destination, but still in the spool.
   void restore_table(std::mt19937& random) {
     wait_until_near("table");
+    const long before = restored("table");
     const std::vector<std::string> tables{"numbered", "dingle_progress", "dingle_sender"};
     const std::string lock =
         "BEGIN; LOCK TABLE numbered, dingle_progress, dingle_sender IN ACCESS EXCLUSIVE MODE;";
@@ -304,23 +312,28 @@ class Torture {
                  "; DROP TABLE saved_" + table + ";";
     }
     postgres_.query(save + "COMMIT");
+    wait_until_sent("table");
     pause(random, 600);
     postgres_proxy_.refusing = true;  // a server that is restored was down
     postgres_proxy_.cut_all();
     postgres_.query(restore + "COMMIT");
     postgres_proxy_.refusing = false;
+    wait_until_restored("table", before);
   }
   void restore_store(std::mt19937& random) {
     wait_until_near("remote");
+    const long before = restored("remote");
     const std::string data = remote_.dir + "/data", saved = remote_.dir + "/saved";
     remote_.kill();
     std::filesystem::copy(data, saved, std::filesystem::copy_options::recursive);
     remote_.start();
+    wait_until_sent("remote");
     pause(random, 600);
     remote_.kill();
     std::filesystem::remove_all(data);
     std::filesystem::rename(saved, data);
     remote_.start();
+    wait_until_restored("remote", before);
   }
 
   int check(const Json& status, const Writer& writer) {
