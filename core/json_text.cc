@@ -1,8 +1,13 @@
 #include "core/json_text.h"
 
+#include <bit>
 #include <charconv>
 #include <cmath>
 #include <cstdint>
+#include <cstring>
+#ifdef __SSE2__
+#include <emmintrin.h>
+#endif
 
 namespace dingle {
 namespace {
@@ -27,6 +32,28 @@ std::size_t utf8_length(std::string_view text, std::size_t i) {
   return 0;
 }
 
+// How many bytes from text[i] on stand in a JSON string as they are: printable ASCII without quote and
+// backslash.
+std::size_t plain_length(std::string_view text, std::size_t i) {
+  const std::size_t from = i;
+#ifdef __SSE2__
+  for (; i + 16 <= text.size(); i += 16) {
+    const __m128i bytes = _mm_loadu_si128(reinterpret_cast<const __m128i*>(text.data() + i));
+    // Signed: bytes above 0x7f are less than a blank, too.
+    const __m128i special = _mm_or_si128(
+        _mm_cmplt_epi8(bytes, _mm_set1_epi8(' ')),
+        _mm_or_si128(_mm_cmpeq_epi8(bytes, _mm_set1_epi8('"')), _mm_cmpeq_epi8(bytes, _mm_set1_epi8('\\'))));
+    if (const auto mask = static_cast<unsigned>(_mm_movemask_epi8(special)); mask != 0)
+      return i - from + static_cast<std::size_t>(std::countr_zero(mask));
+  }
+#endif
+  for (; i < text.size(); ++i) {
+    const auto c = static_cast<unsigned char>(text[i]);
+    if (c < 0x20 || c >= 0x80 || c == '"' || c == '\\') break;
+  }
+  return i - from;
+}
+
 constexpr std::string_view kReplacement = "\xEF\xBF\xBD";
 
 }  // namespace
@@ -34,14 +61,12 @@ constexpr std::string_view kReplacement = "\xEF\xBF\xBD";
 void append_json_string(std::string& out, std::string_view text) {
   static const char* hex = "0123456789abcdef";
   out += '"';
-  std::size_t from = 0;
-  for (std::size_t i = 0; i < text.size();) {
-    auto c = static_cast<unsigned char>(text[i]);
-    if (c >= 0x20 && c < 0x80 && c != '"' && c != '\\') {
-      ++i;
-      continue;
-    }
-    out.append(text, from, i - from);
+  for (std::size_t i = 0;;) {
+    const std::size_t plain = plain_length(text, i);
+    out.append(text, i, plain);
+    i += plain;
+    if (i == text.size()) break;
+    const auto c = static_cast<unsigned char>(text[i]);
     std::size_t length = 1;
     switch (c) {
       case '"': out += "\\\""; break;
@@ -62,10 +87,13 @@ void append_json_string(std::string& out, std::string_view text) {
         }
     }
     i += length;
-    from = i;
   }
-  out.append(text, from, text.size() - from);
   out += '"';
+}
+
+void append_json_integer(std::string& out, std::int64_t number) {
+  char buffer[20];
+  out.append(buffer, std::to_chars(buffer, buffer + sizeof buffer, number).ptr);
 }
 
 void append_json_number(std::string& out, double number) {

@@ -39,7 +39,7 @@ std::string Value::to_string() const {
 void Value::append_json(std::string& out) const {
   switch (kind_) {
     case Kind::absent: out += "null"; break;
-    case Kind::integer: out += std::to_string(integer_); break;
+    case Kind::integer: append_json_integer(out, integer_); break;
     case Kind::decimal: append_json_number(out, decimal_); break;
     case Kind::boolean: out += integer_ ? "true" : "false"; break;
     case Kind::timestamp: out += '"' + format_rfc3339(integer_) + '"'; break;

@@ -2,6 +2,7 @@
 
 #include <xxhash.h>
 
+#include <algorithm>
 #include <unordered_map>
 
 #include "core/bytes.h"
@@ -14,8 +15,10 @@ namespace {
 class NameTable {
  public:
   std::uint64_t index(FieldId id) {
+    // Events of one template have the same fields in the same order.
+    if (next_ < recent_.size() && recent_[next_] == id) return next_++;
     for (std::size_t i = 0; i < recent_.size(); ++i)  // few names in most batches
-      if (recent_[i] == id) return i;
+      if (recent_[i] == id) return next_ = i + 1, i;
     if (recent_.size() < 24) {
       recent_.push_back(id);
       all_.push_back(id);
@@ -28,6 +31,7 @@ class NameTable {
   const std::vector<FieldId>& all() const { return all_; }
 
  private:
+  std::size_t next_ = 0;  // in recent_: behind the one found last
   std::vector<FieldId> recent_, all_;
   std::unordered_map<FieldId, std::uint64_t> rest_;
 };
@@ -97,7 +101,8 @@ std::string encode_events(std::string_view source, std::uint64_t stream, std::sp
                           const std::vector<Section>& sections) {
   // The names are known only at the end, but stand at the beginning: the rest is written apart first.
   NameTable names;
-  std::string rest;
+  thread_local std::string rest;  // kept: memory that grows with every batch costs more than writing to it
+  rest.clear();
   ByteWriter w(rest);
   write_fields(w, resource, {}, names);
   w.varint(sections.size());
@@ -127,6 +132,7 @@ std::string encode_events(std::string_view source, std::uint64_t stream, std::sp
     }
   }
   std::string out;
+  out.reserve(rest.size() + source.size() + 32 * names.all().size() + 64);
   ByteWriter head(out);
   head.text(source);
   head.u64(stream);
@@ -154,24 +160,31 @@ std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
                        {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}});
 }
 
-std::string event_id(const SpooledEvent& e) {
+EventId event_id(const SpooledEvent& e) {
   const std::uint64_t key[] = {e.stream, e.position, std::uint64_t{e.pipeline_id} << 32 | e.pipeline_ordinal};
   const XXH128_hash_t hash = XXH3_128bits(key, sizeof key);
-  std::string id(32, '0');
+  EventId id;
   for (std::size_t i = 0; i < 32; ++i)
-    id[i] = "0123456789abcdef"[((i < 16 ? hash.high64 : hash.low64) >> (60 - 4 * (i % 16))) & 15];
+    id.digits[i] = "0123456789abcdef"[((i < 16 ? hash.high64 : hash.low64) >> (60 - 4 * (i % 16))) & 15];
   return id;
 }
 
 Field* EventDecoder::room(std::size_t fields) {
   constexpr std::size_t kBlock = 4096;
-  if (blocks_.empty() || blocks_.back().capacity() - blocks_.back().size() < fields) {
+  while (in_use_ < blocks_.size() && blocks_[in_use_].capacity() - blocks_[in_use_].size() < fields)
+    ++in_use_;
+  if (in_use_ == blocks_.size()) {
     blocks_.emplace_back();
     blocks_.back().reserve(std::max(kBlock, fields));
   }
-  auto& block = blocks_.back();
+  auto& block = blocks_[in_use_];
   block.resize(block.size() + fields);
   return block.data() + block.size() - fields;
+}
+
+void EventDecoder::reuse() {
+  for (auto& block : blocks_) block.clear();
+  in_use_ = 0;
 }
 
 bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,

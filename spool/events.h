@@ -18,6 +18,7 @@
 // An event's ordinal within the record counts over all sections from 0.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <span>
 #include <string>
@@ -65,9 +66,13 @@ class EventDecoder {
  public:
   bool decode(std::string_view bytes, std::uint32_t destination, std::vector<SpooledEvent>& events);
 
+  // Forgets what was decoded, and keeps its memory for what comes.
+  void reuse();
+
  private:
-  std::vector<std::vector<Field>>
-      blocks_;  // fields of the decoded events; a block never grows beyond its capacity
+  // Fields of the decoded events; a block never grows beyond its capacity.
+  std::vector<std::vector<Field>> blocks_;
+  std::size_t in_use_ = 0;  // the block that is being filled
   Field* room(std::size_t fields);
 };
 
@@ -76,7 +81,11 @@ std::string encode_event(const SpooledEvent& event, std::uint32_t destination);
 
 // The event's id for destinations that take it at least once: the same however often it is sent. 32 hex
 // digits of a hash of (stream, position, pipeline id, ordinal).
-std::string event_id(const SpooledEvent& event);
+struct EventId {
+  std::array<char, 32> digits;
+  std::string_view view() const { return {digits.data(), digits.size()}; }
+};
+EventId event_id(const SpooledEvent& event);
 
 // An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource,
 // provenance.

@@ -87,8 +87,8 @@ std::vector<std::string> FrameText::fields() const {
   return all;
 }
 
-std::string Frame::body(const Rendering& r, std::span<const SpooledEvent* const> events) const {
-  std::string out;
+void Frame::body(const Rendering& r, std::span<const SpooledEvent* const> events, std::string& out) const {
+  out.clear();
   const std::size_t n = events.size();
   begin.append(r, *events.front(), n, out);
   for (std::size_t i = 0; i < n; ++i) {
@@ -97,7 +97,6 @@ std::string Frame::body(const Rendering& r, std::span<const SpooledEvent* const>
     event.append(r, *events[i], n, out);
   }
   end.append(r, *events.front(), n, out);
-  return out;
 }
 
 }  // namespace dingle

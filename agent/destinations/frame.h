@@ -40,7 +40,8 @@ class FrameText {
 // What stands before all events, before each, the event itself, between two, and behind all.
 struct Frame {
   FrameText begin, before, event, between, end;
-  std::string body(const Rendering& rendering, std::span<const SpooledEvent* const> events) const;
+  // Written over `out`, whose memory is used again.
+  void body(const Rendering& rendering, std::span<const SpooledEvent* const> events, std::string& out) const;
 };
 
 }  // namespace dingle

@@ -79,7 +79,10 @@ class Requester {
 
   Delivery send(const Events& events) {
     const std::string url = settings_.url.url(rendering_, *events.front());
-    const std::string body = compress(settings_.compression, settings_.frame.body(rendering_, events));
+    settings_.frame.body(rendering_, events, body_);
+    std::string compressed;
+    if (settings_.compression != Compression::none) compressed = compress(settings_.compression, body_);
+    const std::string& body = settings_.compression == Compression::none ? body_ : compressed;
     std::vector<std::string> headers{"Content-Type: " + settings_.content_type};
     if (settings_.compression != Compression::none)
       headers.push_back(std::string("Content-Encoding: ") + content_coding(settings_.compression));
@@ -96,6 +99,8 @@ class Requester {
     if (reply.retry_after.count() > 0) d.retry_after = reply.retry_after;
     return d;
   }
+
+  void idle() { std::string().swap(body_); }
 
  private:
   Outcome::Form form_of(std::int64_t status) const {
@@ -160,6 +165,7 @@ class Requester {
   const Rendering& rendering_;
   const std::atomic<bool>& cancelled_;
   HttpConnection connection_;
+  std::string body_;
 };
 
 // Requests that keep the order of every stream: a stream's events always go through the same requester.
@@ -171,6 +177,9 @@ class Http final : public Destination {
       requesters_.push_back(std::make_unique<Requester>(settings_, rendering_, cancelled_));
   }
   void cancel() override { cancelled_ = true; }
+  void idle() override {
+    for (auto& requester : requesters_) requester->idle();
+  }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);
@@ -190,8 +199,9 @@ class Http final : public Destination {
       for (const std::string& field : settings_.group_by) key += rendering_.text_of(e, field) + '\0';
       auto [it, added] = groups[requester].try_emplace(std::move(key), requests[requester].size());
       if (added) requests[requester].emplace_back();
-      requests[requester][it->second].events.push_back(&e);
-      requests[requester][it->second].which.push_back(i);
+      Request& request = requests[requester][it->second];
+      request.events.push_back(&e);
+      request.which.push_back(i);
     }
     auto run = [&](std::size_t s) {
       for (Request& r : requests[s]) r.delivery = requesters_[s]->send(r.events);

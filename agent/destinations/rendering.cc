@@ -66,10 +66,10 @@ Rendering::Rendering(const Options& section) {
 
 void Rendering::append_time(std::int64_t t, bool quoted, std::string& out) const {
   switch (time_) {
-    case Time::seconds: out += std::to_string(t / kSecond - (t % kSecond < 0)); return;
-    case Time::milliseconds: out += std::to_string(t / 1'000'000); return;
-    case Time::microseconds: out += std::to_string(t / 1'000); return;
-    case Time::nanoseconds: out += std::to_string(t); return;
+    case Time::seconds: append_json_integer(out, t / kSecond - (t % kSecond < 0)); return;
+    case Time::milliseconds: append_json_integer(out, t / 1'000'000); return;
+    case Time::microseconds: append_json_integer(out, t / 1'000); return;
+    case Time::nanoseconds: append_json_integer(out, t); return;
     default: break;
   }
   const std::int64_t local = zone_.to_local(t);
@@ -91,7 +91,7 @@ void Rendering::append_time(std::int64_t t, bool quoted, std::string& out) const
 Value Rendering::value(const SpooledEvent& event, std::string_view name, FieldId id,
                        std::string& room) const {
   if (name == kId) {
-    room = event_id(event);
+    room = event_id(event).view();
     return Value::text(room);
   }
   return event.get(id);
@@ -141,7 +141,7 @@ void Rendering::append_json(const SpooledEvent& e, std::string& out) const {
       separator = ',';
       out += c.key;
       if (c.is_id)
-        out += '"' + event_id(e) + '"';
+        (out += '"').append(event_id(e).view()) += '"';
       else
         append_json_value(v, out);
     }

@@ -101,6 +101,10 @@ void DeliveryThread::run() {
   // Kept before a crash, but not yet passed: they are not tried again.
   auto kept = letters_.kept_behind(id_, cursor);
   auto last_idle = std::chrono::steady_clock::now();
+  // Kept from batch to batch while there are any: to get memory anew costs more than to fill it.
+  EventDecoder decoder;
+  std::vector<SpooledEvent> decoded;
+  std::vector<DeliveryEvent> events;
   while (!stopping_) {
     std::vector<Spool::Read> reads;
     if (!deferred_.empty() && !spool_.has_more(id_, cursor)) {
@@ -115,12 +119,13 @@ void DeliveryThread::run() {
       if (!stopping_ && std::chrono::steady_clock::now() - last_idle >= kIdle) {
         destination_->idle();
         last_idle = std::chrono::steady_clock::now();
+        decoder = {};
+        events = {};
       }
       continue;
     }
-    EventDecoder decoder;
-    std::vector<SpooledEvent> decoded;
-    std::vector<DeliveryEvent> events;
+    decoder.reuse();
+    events.clear();
     std::uint64_t damaged = 0;
     set_aside_ = 0;
     for (const Spool::Read& read : reads) {
@@ -140,17 +145,11 @@ void DeliveryThread::run() {
     durable_ = true;
     start_over_ = false;
     // Not more at once than asked for, though records are read whole.
-    const bool one = events.size() <= most_events_;
     for (std::size_t from = 0; from < events.size(); from += most_events_) {
-      std::vector<DeliveryEvent> slice;
-      if (one)
-        slice = std::move(events);
-      else
-        slice.assign(
-            events.begin() + static_cast<std::ptrdiff_t>(from),
-            events.begin() + static_cast<std::ptrdiff_t>(std::min(events.size(), from + most_events_)));
-      if (!deliver(std::move(slice))) return;  // stopping: the cursor stays
-      if (one || rewind_to_ || start_over_) break;
+      const std::span<const DeliveryEvent> all(events);
+      if (!deliver(all.subspan(from, std::min(events.size() - from, most_events_))))
+        return;  // stopping: the cursor stays
+      if (rewind_to_ || start_over_) break;
     }
     if (rewind_to_) {
       deferred_.clear();
@@ -262,7 +261,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
 
 // One round: offers the events, in halves where a whole is turned away. What is to be tried again goes to
 // `left`, in order. Answers what the destination said last, judged if it took some and turned others away.
-Delivery DeliveryThread::offer(const std::vector<DeliveryEvent>& events, unsigned attempt, Turned& left,
+Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned attempt, Turned& left,
                                Turned& refused) {
   std::vector<std::pair<std::size_t, std::size_t>> parts{{0, events.size()}};  // the next one last
   unsigned alone = 0;  // single events that were turned away before any was taken
@@ -271,7 +270,7 @@ Delivery DeliveryThread::offer(const std::vector<DeliveryEvent>& events, unsigne
   while (!parts.empty()) {
     const auto [from, to] = parts.back();
     parts.pop_back();
-    const std::span<const DeliveryEvent> part = std::span(events).subspan(from, to - from);
+    const std::span<const DeliveryEvent> part = events.subspan(from, to - from);
     Delivery delivery = destination_->deliver(part);
     if (delivery.held) compare(*delivery.held);
     accepted(part, delivery);
@@ -305,7 +304,8 @@ Delivery DeliveryThread::offer(const std::vector<DeliveryEvent>& events, unsigne
 }
 
 // Sees all of the events through. False when stopping.
-bool DeliveryThread::deliver(std::vector<DeliveryEvent> events) {
+bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
+  std::vector<DeliveryEvent> again;                      // what `events` is after the first round
   std::chrono::steady_clock::time_point judged_since{};  // it turns them away, though it is there
   for (unsigned attempt = 1; !events.empty(); ++attempt) {
     Turned left, refused;
@@ -323,7 +323,8 @@ bool DeliveryThread::deliver(std::vector<DeliveryEvent> events) {
       start_over_ = true;
       return true;
     }
-    events = std::move(left.events);
+    again = std::move(left.events);
+    events = again;
     if (events.empty()) break;
     if (delivery.at_once) {
       --attempt;  // nothing was wrong with these

@@ -51,8 +51,8 @@ class DeliveryThread {
   void run();
   void pass_deferred();
   bool gather(std::vector<Spool::Read>& reads, std::uint64_t after);
-  bool deliver(std::vector<DeliveryEvent> events);
-  Delivery offer(const std::vector<DeliveryEvent>& events, unsigned attempt, Turned& left, Turned& refused);
+  bool deliver(std::span<const DeliveryEvent> events);
+  Delivery offer(std::span<const DeliveryEvent> events, unsigned attempt, Turned& left, Turned& refused);
   bool set_aside(const Turned& turned, unsigned attempts);
   void failing(const std::string& reason, std::chrono::nanoseconds wait);
   void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);

@@ -1,5 +1,7 @@
 #include <gtest/gtest.h>
 
+#include <nlohmann/json.hpp>
+
 #include "core/json_text.h"
 #include "core/pipeline.h"
 #include "core/time/instant.h"
@@ -191,6 +193,18 @@ TEST(JsonText, InvalidBytesBecomeReplacementCharacters) {
   std::string out;
   append_json_string(out, std::string("a\xff\xc3(\0\x1b\"é", 9));
   EXPECT_EQ(out, "\"a\xEF\xBF\xBD\xEF\xBF\xBD(\\u0000\\u001b\\\"é\"");
+}
+// Sixteen bytes are looked at together: what needs an escape may stand anywhere in them, or behind.
+TEST(JsonText, EscapesAtEveryPlace) {
+  for (const char c : {'"', '\\', '\n', '\x1f', '\x7f', '\x80', ' ', '~'})
+    for (std::size_t size : {1, 15, 16, 17, 33})
+      for (std::size_t at = 0; at < size; ++at) {
+        std::string text(size, 'x'), out;
+        text[at] = c;
+        append_json_string(out, text);
+        const auto json = nlohmann::json::parse(out, nullptr, false);
+        EXPECT_EQ(json, c == '\x80' ? text.replace(at, 1, "\xEF\xBF\xBD") : text) << out;
+      }
 }
 
 TEST(ParseCases, AFieldChoosesTheTemplates) {
