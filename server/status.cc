@@ -21,9 +21,9 @@ class Numbers {
   const std::map<std::string, std::int64_t>& counters_;
 };
 
-constexpr const char* kSourceCounters[] = {"lines",        "bytes",     "empty",   "joined",
-                                           "events",       "leftovers", "cut",     "cut_bytes",
-                                           "invalid_utf8", "truncated", "replaced"};
+constexpr const char* kSourceCounters[] = {
+    "lines",     "bytes",        "empty",     "joined",   "events",          "leftovers",    "cut",
+    "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -77,7 +77,8 @@ std::string status_json(Engine& engine) {
   root["sources"] = Json::array();
   for (const auto& s : engine.sources()) {
     const std::string prefix = "source/" + s.name + "/";
-    Json source{{"name", s.name}, {"kind", s.kind}, {"files", s.streams}, {"bytes_behind", s.bytes_behind}};
+    Json source{{"name", s.name}, {"kind", s.kind}, {"open", s.open}, {"bytes_behind", s.bytes_behind}};
+    if (!s.listening.empty()) source["listening"] = s.listening;
     if (!s.waits_for.empty()) source["waits_for"] = s.waits_for, paused = true;
     for (const char* what : kSourceCounters) source[what] = n(prefix + what);
     balances.push_back({"source " + s.name, n(prefix + "lines"),
@@ -257,11 +258,14 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"leftovers", "Events that no pipeline claimed."},
         {"cut", "Lines cut at the longest length."},
         {"invalid_utf8", "Lines that are not valid UTF-8."},
-        {"truncated", "Times that a file was truncated."}},
+        {"truncated", "Times that a file was truncated."},
+        {"lost_queue_full", "Messages that came by UDP while the queues were full."},
+        {"lost_too_fast", "Messages that came by UDP faster than they could be taken."}},
        true, "");
   each("sources", "source",
-       {{"bytes_behind", "Bytes that are there and not read yet."}, {"files", "Files being read."}}, false,
-       "");
+       {{"bytes_behind", "Bytes that are there and not read yet."},
+        {"open", "Files or connections that are open."}},
+       false, "");
   each("pipelines", "pipeline",
        {{"in", "Events taken."},
         {"out", "Events sent on."},

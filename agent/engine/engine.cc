@@ -163,6 +163,26 @@ void Engine::start_sources() {
     source->start();
     sources_[s.name] = std::move(source);
   }
+  left_.clear();
+}
+
+void Engine::leave(const std::string& key, std::shared_ptr<void> open) {
+  std::lock_guard lock(running_mutex_);
+  left_[key] = std::move(open);
+}
+
+// Called while sources are made.
+std::shared_ptr<void> Engine::take_over(const std::string& key) {
+  auto node = left_.extract(key);
+  return node.empty() ? nullptr : std::move(node.mapped());
+}
+
+// Lets the sources hand in what they cannot read again.
+void Engine::finish_sources(std::chrono::steady_clock::time_point deadline) {
+  for (const auto& [name, source] : sources_) source->finish();
+  while (std::chrono::steady_clock::now() < deadline &&
+         !std::all_of(sources_.begin(), sources_.end(), [](const auto& s) { return s.second->finished(); }))
+    std::this_thread::sleep_for(5ms);
 }
 
 // Stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is
@@ -210,6 +230,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   std::lock_guard reloading(reloading_);
   if (!committer_.joinable()) return;  // stopped already, or never started
   const auto deadline = std::chrono::steady_clock::now() + within;
+  finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
   while (std::chrono::steady_clock::now() < deadline) {
     const Spool::View view = spool_->view();

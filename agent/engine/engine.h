@@ -55,7 +55,8 @@ class Engine final : public Intake {
   };
   struct SourceState {
     std::string name, kind;
-    std::uint64_t bytes_behind = 0, streams = 0;
+    std::uint64_t bytes_behind = 0, open = 0;
+    std::vector<std::string> listening;
     std::string waits_for;  // the destination whose full queue pauses it, or ""
   };
   std::vector<DestinationState> destinations() const;
@@ -71,6 +72,8 @@ class Engine final : public Intake {
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
   bool submit(SourceBatch batch) override;
+  void leave(const std::string& key, std::shared_ptr<void> open) override;
+  std::shared_ptr<void> take_over(const std::string& key) override;
 
   // ---- dead letters ----
   Letters& letters() { return *letters_; }
@@ -106,6 +109,7 @@ class Engine final : public Intake {
   void start_sources();
   void forget_old_steps();
   void forget_resent();
+  void finish_sources(std::chrono::steady_clock::time_point deadline);
   void quiesce();
   Spool::Append process(const Job& job);
   void run_worker();
@@ -130,6 +134,7 @@ class Engine final : public Intake {
   std::mutex reloading_;              // held during reload and stop
   mutable std::mutex running_mutex_;  // guards what follows
   std::shared_ptr<const Running> running_;
+  std::map<std::string, std::shared_ptr<void>> left_;  // by sources, during a reload
   std::map<std::string, std::unique_ptr<Source>> sources_;
   struct Delivering {
     std::string written, kind;

@@ -77,9 +77,10 @@ std::vector<Engine::SourceState> Engine::sources() const {
   std::lock_guard lock(running_mutex_);
   std::vector<SourceState> all;
   for (const SourceSettings& s : running_->configuration->sources) {
-    SourceState state{s.name, s.kind->spec.name, 0, 0, paused[s.name]};
+    SourceState state{s.name, s.kind->spec.name, 0, 0, {}, paused[s.name]};
     if (auto it = sources_.find(s.name); it != sources_.end())
-      state.bytes_behind = it->second->bytes_behind(), state.streams = it->second->streams();
+      state.bytes_behind = it->second->bytes_behind(), state.open = it->second->open(),
+      state.listening = it->second->listening();
     all.push_back(std::move(state));
   }
   return all;

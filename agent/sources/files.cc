@@ -60,7 +60,7 @@ class Files final : public Source {
     if (thread_.joinable()) thread_.join();
   }
   std::uint64_t bytes_behind() const override { return bytes_behind_; }
-  std::uint64_t streams() const override { return streams_; }
+  std::uint64_t open() const override { return open_files_; }
 
  private:
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
@@ -109,7 +109,7 @@ class Files final : public Source {
     for (const auto& [id, file] : files_)
       behind += file->seen_size - std::min(file->seen_size, file->checkpoint.position);
     bytes_behind_ = behind;
-    streams_ = files_.size();
+    open_files_ = files_.size();
   }
 
   // ---- which files ----
@@ -416,7 +416,7 @@ class Files final : public Source {
   bool discovered_once_ = false;
   bool refused_ =
       false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
-  std::atomic<std::uint64_t> bytes_behind_{0}, streams_{0};
+  std::atomic<std::uint64_t> bytes_behind_{0}, open_files_{0};
   std::atomic<bool> stopping_{false};
   FolderWatch watch_;
   std::set<std::string> known_paths_;  // that led to files of this source

@@ -52,6 +52,10 @@ class Intake {
   virtual bool submit(SourceBatch batch) = 0;
   virtual Spool& spool() = 0;
   virtual Problems& problems() = 0;
+  // What must outlive a reload, for instance open connections: a source that stops leaves it, and the next
+  // one takes it over by the same key. What nobody takes over ends with the reload.
+  virtual void leave(const std::string& key, std::shared_ptr<void> open) = 0;
+  virtual std::shared_ptr<void> take_over(const std::string& key) = 0;
 };
 
 class Source {
@@ -59,9 +63,13 @@ class Source {
   virtual ~Source() = default;  // stops if it runs
   virtual void start() = 0;
   virtual void stop() = 0;  // returns when no thread runs and nothing more will be submitted
+  // The program is going to stop: what has come and cannot be read again is handed in, then it has finished.
+  virtual void finish() {}
+  virtual bool finished() const { return true; }
   // What it knows of its lag for status: bytes that are there and not read.
   virtual std::uint64_t bytes_behind() const { return 0; }
-  virtual std::uint64_t streams() const { return 0; }
+  virtual std::uint64_t open() const { return 0; }                   // files or connections
+  virtual std::vector<std::string> listening() const { return {}; }  // "udp 127.0.0.1:5514"
 };
 
 struct SourceMaking {

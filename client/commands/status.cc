@@ -60,7 +60,7 @@ void print_steps(const Client& client, const Json& status) {
 int print_people(const Client& client, const Json& s, bool steps) {
   const std::vector<Column> sources{{"name", "SOURCE"},
                                     {"kind", "KIND"},
-                                    {"files", "FILES", Look::count},
+                                    {"open", "OPEN", Look::count},
                                     {"lines", "LINES", Look::count},
                                     {"empty", "EMPTY", Look::count},
                                     {"joined", "JOINED", Look::count},
@@ -68,6 +68,11 @@ int print_people(const Client& client, const Json& s, bool steps) {
                                     {"leftovers", "LEFTOVERS", Look::count, true},
                                     {"bytes_behind", "BEHIND", Look::bytes}};
   print_rows(client, sources, with_total(rows_of(s["sources"]), sources));
+  for (const Json& source : s["sources"])
+    if (source.contains("listening"))
+      std::cout << source["name"].get<std::string>() << " listens on "
+                << fmt::format("{}", fmt::join(source["listening"].get<std::vector<std::string>>(), " and "))
+                << "\n";
   std::cout << "\n";
   const std::vector<Column> pipelines{{"name", "PIPELINE"},
                                       {"in", "IN", Look::count},
@@ -102,7 +107,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
          {std::pair{"cut", "lines were longer than `longest_line` and were cut"},
           std::pair{"invalid_utf8", "lines are not valid UTF-8; wrong bytes are shown as �"},
           std::pair{"truncated", "times a file was truncated or replaced in place"},
-          std::pair{"replaced", "files held other bytes than before and were read anew"}})
+          std::pair{"replaced", "files held other bytes than before and were read anew"},
+          std::pair{"lost_queue_full", "messages came by UDP while the queues were full, and are lost"},
+          std::pair{"lost_too_fast", "messages came by UDP faster than they could be taken, and are lost"}})
       if (source.value(key, 0) != 0)
         std::cout << "note: source " << source["name"].get<std::string>() << ": "
                   << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";

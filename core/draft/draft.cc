@@ -28,7 +28,7 @@ constexpr Layout kLayouts[] = {
     {"syslog (RFC 5424)",
      "<{syslog.priority:int}>1 {at:rfc3339} {host.name:unspaced} {process.name:unspaced} "
      "{process.pid:unspaced} "
-     "{syslog.msgid:unspaced} {(}-{|}{syslog.structured_data:/(\\[[^\\]]*\\])+/}{)} "},
+     "{syslog.msgid:unspaced} {(}-{|}{syslog.structured_data:/(\\[([^\\]\\\\]|\\\\.)*\\])+/}{)} "},
     {"syslog (RFC 3164)",
      "{[}<{syslog.priority:int}>{]}{at:syslog_time} {host.name:unspaced} "
      "{process.name:/[\\w.\\/-]+(?=[\\[:])/}{[}[{process.pid:int}]{]}: "},
@@ -232,7 +232,8 @@ class Drafter {
       texts_.push_back({text, "CSV"});
       if (header)
         draft_.notes.push_back(
-            "the first line names the columns: its template only keeps it from being unmatched; a `drop` step takes it away");
+            "the first line names the columns: its template only keeps it from being unmatched; a `drop` "
+            "step takes it away");
       if (!header) draft_.notes.push_back("no line names the columns: give them names");
       if (!unmatched(lines_).empty() && header)
         texts_.push_back({escaped_literal(lines_[0]), "names of columns"});

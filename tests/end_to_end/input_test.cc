@@ -99,7 +99,7 @@ TEST(Input, DeletedFileIsReadToItsEnd) {
   for (int i = 0; i < 100'000; ++i) text += "line " + std::to_string(i) + "\n";
   daemon.write("a.log", text);
   daemon.start();
-  for (int i = 0; i < 200 && daemon.status()["sources"][0]["files"] == 0; ++i)
+  for (int i = 0; i < 200 && daemon.status()["sources"][0]["open"] == 0; ++i)
     std::this_thread::sleep_for(5ms);
   std::filesystem::remove(daemon.path("a.log"));
   EXPECT_EQ(daemon.settled()["sources"][0]["events"], 100'000);

@@ -1,0 +1,248 @@
+// syslog over UDP and TCP, sent by util-linux' `logger` and by sockets of our own.
+#include <arpa/inet.h>
+#include <gtest/gtest.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <fstream>
+#include <set>
+#include <thread>
+
+#include "tests/end_to_end/daemon.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+std::string configuration(const std::string& destination = "index: {}", const std::string& more = "") {
+  return "sources: { radio: { syslog: { udp: '127.0.0.1:0', tcp: '127.0.0.1:0', buffer: 64KiB" + more +
+         " } } }\npipelines: { p: { from: [radio], steps: [ parse: { templates: ['<{priority:int}>{header} "
+         "n={n:int}'] } ], "
+         "to: [d] } }\ndestinations: { d: { " +
+         destination + " } }\n";
+}
+
+std::string port_of(Daemon& daemon, const std::string& transport) {
+  for (int i = 0; i < 200; ++i, std::this_thread::sleep_for(10ms)) {
+    const Json source = daemon.status()["sources"][0];
+    for (const Json& text : source.value("listening", Json::array()))
+      if (const auto t = text.get<std::string>(); t.starts_with(transport)) return t.substr(t.rfind(':') + 1);
+  }
+  ADD_FAILURE() << "it does not listen";
+  return "0";
+}
+
+class Sender {
+ public:
+  Sender(const std::string& port, int type) : fd_(::socket(AF_INET, type | SOCK_CLOEXEC, 0)) {
+    sockaddr_in to{};
+    to.sin_family = AF_INET;
+    to.sin_port = htons(static_cast<std::uint16_t>(std::stoi(port)));
+    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    EXPECT_EQ(::connect(fd_, reinterpret_cast<sockaddr*>(&to), sizeof to), 0);
+  }
+  ~Sender() { ::close(fd_); }
+  void send(std::string_view bytes) {
+    while (!bytes.empty()) {
+      const ssize_t n = ::send(fd_, bytes.data(), bytes.size(), MSG_NOSIGNAL);
+      ASSERT_GT(n, 0);
+      bytes.remove_prefix(static_cast<std::size_t>(n));
+    }
+  }
+  void close() { ::shutdown(fd_, SHUT_WR); }
+
+ private:
+  int fd_;
+};
+
+std::string message(int n) {
+  return "<13>1 2026-11-23T10:00:00Z islet4 radio 1 - - channel 16 is open n=" + std::to_string(n);
+}
+
+std::set<long> numbers(const std::vector<Json>& events) {
+  std::set<long> all;
+  for (const Json& e : events) all.insert(e["n"].get<long>());
+  return all;
+}
+
+// Until so many lines were read and all are delivered; the source then.
+Json settled(Daemon& daemon, std::int64_t lines) {
+  for (int i = 0; i < 1500; ++i, std::this_thread::sleep_for(20ms)) {
+    const Json s = daemon.status();
+    const Json& source = s["sources"][0];
+    if (source["lines"].get<std::int64_t>() + source["lost_queue_full"].get<std::int64_t>() +
+                source["lost_too_fast"].get<std::int64_t>() >=
+            lines &&
+        s["destinations"][0]["waiting"] == 0 && s["balanced"] == true)
+      return source;
+  }
+  ADD_FAILURE() << daemon.status().dump(1);
+  return daemon.status()["sources"][0];
+}
+
+// The configuration that docs/sources.md shows.
+std::string documented() {
+  std::ifstream in(std::string(DINGLE_SOURCE) + "/docs/sources.md");
+  std::string text((std::istreambuf_iterator<char>(in)), {});
+  const std::string begin = "```yaml\nversion: 1\n";
+  text.erase(0, text.find(begin) + begin.size());
+  text.erase(text.find("```"));
+  text.replace(text.find("Europe/Stockholm"), 16, "UTC");
+  for (std::size_t at; (at = text.find("127.0.0.1:5514")) != std::string::npos;)
+    text.replace(at, 14, "'127.0.0.1:0'");
+  return text;
+}
+
+TEST(Syslog, LoggerSendsByEveryRoad) {
+  Daemon daemon(documented());
+  daemon.start();
+  const std::string udp = port_of(daemon, "udp"), tcp = port_of(daemon, "tcp");
+  const Json begin = daemon.status()["time"];
+  int n = 0;
+  for (const std::vector<std::string>& how :
+       std::vector<std::vector<std::string>>{{"-d", "-P", udp, "--rfc3164"},
+                                             {"-d", "-P", udp, "--rfc5424"},
+                                             {"-T", "-P", tcp, "--rfc3164"},
+                                             {"-T", "-P", tcp, "--rfc5424"},
+                                             {"-T", "-P", tcp, "--rfc5424", "--octet-count"}}) {
+    std::vector<std::string> call{"/usr/bin/logger", "-n", "127.0.0.1",     "-t",
+                                  "radio",           "-p", "local0.warning"};
+    call.insert(call.end(), how.begin(), how.end());
+    call.push_back("ship Gannet calls n=" + std::to_string(n++));
+    ASSERT_EQ(run_program(call).status, 0);
+  }
+  settled(daemon, n);
+  const std::vector<Json> events = daemon.events();
+  ASSERT_EQ(events.size(), 5);
+  int by_udp = 0;
+  for (const Json& e : events) {
+    EXPECT_EQ(e["syslog.priority"], 132);  // local0.warning
+    EXPECT_EQ(e["process.name"], "radio");
+    EXPECT_TRUE(e["message"].get<std::string>().starts_with("ship Gannet calls n="));
+    const auto second = [](const Json& time) { return time.get<std::string>().substr(0, 19); };
+    EXPECT_GE(second(e["timestamp"]), second(begin)) << e;
+    EXPECT_LE(second(e["timestamp"]), second(e["observed_timestamp"])) << e;
+    EXPECT_EQ(e["network.peer.address"], "127.0.0.1");
+    by_udp += e["network.transport"] == "udp";
+  }
+  EXPECT_EQ(by_udp, 2);
+}
+
+TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
+  Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
+  daemon.start();
+  Sender sender(port_of(daemon, "tcp"), SOCK_STREAM);
+  constexpr int kMessages = 250'000;  // more than the sockets' buffers hold
+  std::atomic<int> sent{0};
+  std::thread sending([&] {
+    for (int n = 0; n < kMessages; n += 100) {
+      std::string part;
+      for (int i = n; i < n + 100; ++i) part += message(i) + "\n";
+      sender.send(part);
+      sent = n + 100;
+    }
+    sender.close();
+  });
+  for (int i = 0; i < 500 && daemon.status()["sources"][0].value("waits_for", "") != "d"; ++i)
+    std::this_thread::sleep_for(10ms);
+  std::this_thread::sleep_for(300ms);
+  const int stuck = sent;
+  EXPECT_LT(stuck, kMessages);
+  std::this_thread::sleep_for(300ms);
+  EXPECT_EQ(sent, stuck);
+  daemon.configure(configuration());
+  ASSERT_EQ(daemon.dingle({"reload"}).status, 0);  // the connection stays open over it
+  sending.join();
+  const Json source = settled(daemon, kMessages);
+  EXPECT_EQ(source["lines"], kMessages);
+  EXPECT_EQ(daemon.status()["destinations"][0]["sent"], kMessages);
+}
+
+TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
+  Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
+  daemon.start();
+  Sender sender(port_of(daemon, "udp"), SOCK_DGRAM);
+  constexpr int kMessages = 30'000;
+  for (int n = 0; n < kMessages; ++n) {
+    sender.send(message(n));
+    if (n % 500 == 499) std::this_thread::sleep_for(2ms);
+  }
+  for (int i = 0; i < 500 && daemon.problem().find("lost") == std::string::npos; ++i)
+    std::this_thread::sleep_for(10ms);
+  const Ran status = daemon.dingle({"status"});
+  EXPECT_NE(status.out.find("messages are being lost: they come by UDP"), std::string::npos) << status.out;
+  daemon.configure(configuration());
+  ASSERT_EQ(daemon.dingle({"reload"}).status, 0);
+  const Json source = settled(daemon, kMessages);
+  const long lost = source["lost_queue_full"].get<long>() + source["lost_too_fast"].get<long>();
+  EXPECT_GT(source["lost_queue_full"], 0);
+  EXPECT_EQ(source["lines"].get<long>() + lost, kMessages);
+  EXPECT_EQ(daemon.status()["destinations"][0]["sent"], source["lines"]);
+  EXPECT_NE(daemon.dingle({"status"}).out.find("came by UDP while the queues were full, and are lost"),
+            std::string::npos);
+}
+
+TEST(Syslog, NothingIsLostOverReloadsAndAnOrderlyStop) {
+  Daemon daemon(configuration());
+  daemon.start();
+  Sender udp(port_of(daemon, "udp"), SOCK_DGRAM), tcp(port_of(daemon, "tcp"), SOCK_STREAM);
+  std::atomic<bool> done{false};
+  std::thread reloading([&] {
+    for (int i = 0; !done && i < 50; ++i) {
+      daemon.configure(configuration("index: {}", ", most_connections: " + std::to_string(10 + i)));
+      EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+    }
+  });
+  constexpr int kEach = 4'000;
+  for (int n = 0; n < kEach; ++n) {
+    udp.send(message(n));
+    const std::string text = message(kEach + n) + "\n";
+    tcp.send(text.substr(0, 20));  // messages are in pieces now and then
+    tcp.send(text.substr(20));
+    if (n % 20 == 0) std::this_thread::sleep_for(2ms);
+  }
+  done = true;
+  reloading.join();
+  tcp.send(message(2 * kEach));  // not finished with a line feed: the stop takes it as it is
+  udp.send(message(2 * kEach + 1));
+  EXPECT_EQ(daemon.terminate(), 0);
+  daemon.start();
+  settled(daemon, 2 * kEach + 2);
+  const auto all = daemon.events("", 20'000);
+  EXPECT_EQ(all.size(), 2u * kEach + 2);
+  EXPECT_EQ(numbers(all).size(), 2u * kEach + 2);
+}
+
+TEST(Syslog, AnAddressThatIsTakenIsAProblemAndTriedAgain) {
+  Daemon first(configuration());
+  first.start();
+  const std::string port = port_of(first, "tcp");
+  std::string text = configuration();
+  text.replace(text.find("tcp: '127.0.0.1:0'"), 18, "tcp: '127.0.0.1:" + port + "'");
+  Daemon second(text);
+  second.start();
+  const std::string problem = second.problem();
+  EXPECT_NE(problem.find("cannot listen on 127.0.0.1:" + port), std::string::npos) << problem;
+  first.terminate();
+  for (int i = 0; i < 300 && !second.status()["problems"].empty(); ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_EQ(port_of(second, "tcp"), port);
+}
+
+TEST(Syslog, AWrongAddressIsNamedWithItsPlace) {
+  Daemon daemon(configuration());
+  for (auto [from, to, message] :
+       {std::tuple{"'127.0.0.1:0', tcp", "'5514', tcp", "`5514` is not an address with a port"},
+        {"udp: '127.0.0.1:0', tcp: '127.0.0.1:0', ", "", "needs an address to listen on"}}) {
+    std::string text = configuration();
+    text.replace(text.find(from), std::string(from).size(), to);
+    daemon.configure(text);
+    const Ran ran = daemon.dingle({"check", daemon.dir + "/dingle.yaml"});
+    EXPECT_EQ(ran.status, 1);
+    EXPECT_NE((ran.out + ran.err).find(message), std::string::npos) << ran.out << ran.err;
+  }
+}
+
+}  // namespace
+}  // namespace dingle
