@@ -119,6 +119,17 @@ Ran run_program(const std::vector<std::string>& arguments, const std::string& in
   return ran;
 }
 
+void make_certificate(const std::string& dir, int days) {
+  const std::string key = dir + "/key.pem", request = dir + "/request.pem";
+  Ran ran = run_program({"/usr/bin/openssl", "req", "-new", "-newkey", "ec", "-pkeyopt",
+                         "ec_paramgen_curve:P-256", "-nodes", "-keyout", key, "-out", request, "-subj",
+                         "/CN=logs.skerry.example", "-addext", "subjectAltName=IP:127.0.0.1"});
+  ASSERT_EQ(ran.status, 0) << ran.err;
+  ran = run_program({"/usr/bin/openssl", "x509", "-req", "-in", request, "-signkey", key, "-days",
+                     std::to_string(days), "-copy_extensions", "copy", "-out", dir + "/certificate.pem"});
+  ASSERT_EQ(ran.status, 0) << ran.err;
+}
+
 Daemon::Daemon(const std::string& configuration, const std::string& server)
     : dir(make_folder()), server_(server) {
   std::filesystem::create_directories(dir + "/logs");

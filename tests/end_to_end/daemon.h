@@ -25,6 +25,10 @@ void end_program(int pid, int signal);
 std::string make_folder();  // a new one, for a test
 int free_port();            // of the loopback, that nothing listened on a moment ago
 
+// A certificate for the loopback in the folder, valid for so many days from now (negative: expired):
+// certificate.pem, key.pem.
+void make_certificate(const std::string& dir, int days = 2);
+
 class Daemon {
  public:
   // `configuration`: {dir} stands for the folder. The server section is added.

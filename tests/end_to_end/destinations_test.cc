@@ -1,6 +1,5 @@
 // Destinations against the real servers.
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <sys/file.h>
 #include <unistd.h>
 
@@ -8,40 +7,13 @@
 #include <fstream>
 #include <thread>
 
+#include "tests/end_to_end/gate.h"
 #include "tests/end_to_end/servers.h"
 
 namespace dingle {
 namespace {
 
 using namespace std::chrono_literals;
-
-std::string configuration(const std::string& destination) {
-  return R"(
-sources:
-  gate: { files: { paths: ['{dir}/logs/*.log'] }, resource: { service.name: ticket-gate } }
-pipelines:
-  gate:
-    from: [gate]
-    steps:
-      - parse: { templates: ['{at:rfc3339} {client.address:ip} {user} {status:int}'] }
-      - time: { field: at }
-    to: [d]
-destinations:
-  d:
-    retry: { first: 20ms, longest: 200ms }
-)" + destination;
-}
-
-std::string line(int n, const std::string& user = "anna") {
-  char text[100];
-  std::snprintf(text, sizeof text, "2026-11-%02dT10:00:%02dZ 192.0.2.%d ", 20 + n % 3, n % 60, n % 250);
-  return text + user + " " + std::to_string(n) + "\n";
-}
-std::string lines(int n) {
-  std::string all;
-  for (int i = 0; i < n; ++i) all += line(i);
-  return all;
-}
 
 class PostgresDestination : public testing::Test {
  protected:
@@ -54,7 +26,7 @@ class PostgresDestination : public testing::Test {
     server->query("DROP TABLE IF EXISTS gate CASCADE; DROP TABLE IF EXISTS dingle_progress, dingle_sender");
   }
   static std::string destination(const std::string& more = "") {
-    return configuration(
+    return gate_configuration(
         "    postgres: { connect: '" + server->connect() +
         "', table: gate, columns: { status: int, client: { field: client.address, type: ip } }" + more +
         " }\n");
@@ -65,7 +37,7 @@ PostgresServer* PostgresDestination::server = nullptr;
 
 TEST_F(PostgresDestination, MakesAPartitionedTableAndFillsIt) {
   Daemon daemon(destination());
-  daemon.write("gate.log", lines(300) + "not a gate line\n");
+  daemon.write("gate.log", gate_lines(300) + "not a gate line\n");
   daemon.start();
   daemon.settled();
   EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "301");
@@ -85,7 +57,7 @@ TEST_F(PostgresDestination, KillingTheServerLosesAndDoublesNothing) {
   Daemon daemon(destination());
   daemon.start();
   for (int round = 0; round < 3; ++round) {
-    for (int i = 0; i < 2000; ++i) daemon.write("gate.log", line(round * 2000 + i));
+    for (int i = 0; i < 2000; ++i) daemon.write("gate.log", gate_line(round * 2000 + i));
     server->kill();
     std::this_thread::sleep_for(50ms);
     server->start();
@@ -101,7 +73,7 @@ TEST_F(PostgresDestination, AnEventThatTheTableRefusesIsSetAsideAndCanBeResent) 
       "CREATE TABLE gate(time timestamptz, body text, fields jsonb, status bigint CHECK (status <> 777), "
       "client inet)");
   Daemon daemon(destination());
-  daemon.write("gate.log", lines(1000));
+  daemon.write("gate.log", gate_lines(1000));
   daemon.start();
   Json status = daemon.settled();
   EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "999");
@@ -127,13 +99,13 @@ TEST_F(PostgresDestination, AnEventThatTheTableRefusesIsSetAsideAndCanBeResent) 
 
 TEST_F(PostgresDestination, RestoredFromABackupItIsSentAgainWhatItLacks) {
   Daemon daemon(destination());
-  daemon.write("gate.log", lines(500));
+  daemon.write("gate.log", gate_lines(500));
   daemon.start();
   daemon.settled();
   server->query(
       "CREATE TABLE backup AS SELECT * FROM gate; CREATE TABLE backup_progress AS SELECT * FROM "
       "dingle_progress");
-  for (int i = 500; i < 1500; ++i) daemon.write("gate.log", line(i));
+  for (int i = 500; i < 1500; ++i) daemon.write("gate.log", gate_line(i));
   daemon.settled();
   EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "1500");
   // The server goes back to its backup, and all connections end.
@@ -143,7 +115,7 @@ TEST_F(PostgresDestination, RestoredFromABackupItIsSentAgainWhatItLacks) {
       "backup_progress; DROP TABLE backup, backup_progress");
   server->stop();
   server->start();
-  daemon.write("gate.log", line(1500));
+  daemon.write("gate.log", gate_line(1500));
   daemon.settled();
   EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) FROM gate"), "1501 1501");
   const Json status = daemon.status();
@@ -154,16 +126,16 @@ TEST_F(PostgresDestination, RestoredFromABackupItIsSentAgainWhatItLacks) {
 
 TEST_F(PostgresDestination, ACopiedSpoolIsRefused) {
   Daemon daemon(destination());
-  daemon.write("gate.log", lines(10));
+  daemon.write("gate.log", gate_lines(10));
   daemon.start();
   daemon.settled();
   daemon.terminate();
   Daemon copy(destination());
   std::filesystem::copy(daemon.dir + "/data", copy.dir + "/data", std::filesystem::copy_options::recursive);
   daemon.start();
-  daemon.write("gate.log", line(10));
+  daemon.write("gate.log", gate_line(10));
   daemon.settled();
-  copy.write("gate.log", lines(20));
+  copy.write("gate.log", gate_lines(20));
   copy.start();
   const std::string text = copy.problem();
   EXPECT_NE(text.find("a copy of this spool has written here"), std::string::npos) << text;
@@ -172,7 +144,7 @@ TEST_F(PostgresDestination, ACopiedSpoolIsRefused) {
 
 TEST_F(PostgresDestination, WhatTheServerCannotHoldIsMendedAndCounted) {
   Daemon daemon(destination());
-  daemon.write("gate.log", line(1, std::string("a\0b", 3)) + line(2, "\xff\xfe"));
+  daemon.write("gate.log", gate_line(1, std::string("a\0b", 3)) + gate_line(2, "\xff\xfe"));
   daemon.start();
   const Json status = daemon.settled();
   EXPECT_EQ(server->value("SELECT fields->>'user' FROM gate WHERE status = 1"), "a\uFFFDb");
@@ -183,7 +155,7 @@ TEST_F(PostgresDestination, WhatTheServerCannotHoldIsMendedAndCounted) {
 TEST_F(PostgresDestination, ATableThatDoesNotFitIsNamedAndNothingIsLost) {
   server->query("CREATE TABLE gate(time text, body text)");
   Daemon daemon(destination());
-  daemon.write("gate.log", lines(5));
+  daemon.write("gate.log", gate_lines(5));
   daemon.start();
   const std::string text = daemon.problem();
   EXPECT_NE(text.find("its column `time` must be timestamptz"), std::string::npos) << text;
@@ -193,8 +165,9 @@ TEST_F(PostgresDestination, ATableThatDoesNotFitIsNamedAndNothingIsLost) {
 }
 
 TEST_F(PostgresDestination, AWrongHostIsNamed) {
-  Daemon daemon(configuration("    postgres: { connect: 'host=127.0.0.1 port=1 user=x', table: gate }\n"));
-  daemon.write("gate.log", lines(5));
+  Daemon daemon(
+      gate_configuration("    postgres: { connect: 'host=127.0.0.1 port=1 user=x', table: gate }\n"));
+  daemon.write("gate.log", gate_lines(5));
   daemon.start();
   const std::string text = daemon.problem();
   EXPECT_NE(text.find("Connection refused"), std::string::npos) << text;
@@ -207,50 +180,16 @@ TEST(ClickHouseDestination, TakesBulkInserts) {
       "CREATE TABLE gate(day Date DEFAULT toDate(timestamp), timestamp DateTime, body String, status Int64, "
       "id String) "
       "ENGINE = ReplacingMergeTree(day, (id), 8192)");
-  Daemon daemon(
-      configuration("    http:\n      url: '" + server.url() +
-                    "/?query=INSERT%20INTO%20gate%20FORMAT%20JSONEachRow'\n      compression: gzip\n      "
-                    "events: { fields: "
-                    "[timestamp, body, status, dingle.id], rename: { dingle.id: id }, time: seconds }\n"));
-  daemon.write("gate.log", lines(5000));
+  Daemon daemon(gate_configuration(
+      "    http:\n      url: '" + server.url() +
+      "/?query=INSERT%20INTO%20gate%20FORMAT%20JSONEachRow'\n      compression: gzip\n      "
+      "events: { fields: "
+      "[timestamp, body, status, dingle.id], rename: { dingle.id: id }, time: seconds }\n"));
+  daemon.write("gate.log", gate_lines(5000));
   daemon.start();
   daemon.settled();
   EXPECT_EQ(server.query("SELECT count(*), uniqExact(id), sum(status) FROM gate"), "5000\t5000\t12497500\n");
 }
-
-// A service of a test's own, that answers as the test says.
-class Service {
- public:
-  explicit Service(httplib::Server::Handler handler) {
-    server_.Post(".*", std::move(handler));
-    port_ = server_.bind_to_any_port("127.0.0.1");
-    thread_ = std::thread([this] { server_.listen_after_bind(); });
-    while (!server_.is_running()) std::this_thread::sleep_for(1ms);
-  }
-  ~Service() {
-    server_.stop();
-    thread_.join();
-  }
-  std::string url(const std::string& path = "/") const {
-    return "http://127.0.0.1:" + std::to_string(port_) + path;
-  }
-
- private:
-  httplib::Server server_;
-  std::thread thread_;
-  int port_ = 0;
-};
-
-struct Received {
-  std::mutex mutex;
-  std::vector<std::string> bodies;
-  std::vector<httplib::Headers> headers;
-  void add(const httplib::Request& request) {
-    std::lock_guard lock(mutex);
-    bodies.push_back(request.body);
-    headers.push_back(request.headers);
-  }
-};
 
 TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
   Received received;
@@ -271,11 +210,11 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
     answer.set_content(Json{{"results", items}}.dump(), "application/json");
   });
   ::setenv("GATE_TOKEN", "hush-hush", 1);
-  Daemon daemon(
-      configuration("    http: { url: '" + service.url("/events") +
-                    "', auth: { bearer: { env: GATE_TOKEN } }, body: { before: '{\"put\":{}}' }, answer: { "
-                    "items: /results, status: '/*/code', error: '/*/why' } }\n"));
-  daemon.write("gate.log", lines(20));
+  Daemon daemon(gate_configuration(
+      "    http: { url: '" + service.url("/events") +
+      "', auth: { bearer: { env: GATE_TOKEN } }, body: { before: '{\"put\":{}}' }, answer: { "
+      "items: /results, status: '/*/code', error: '/*/why' } }\n"));
+  daemon.write("gate.log", gate_lines(20));
   daemon.start();
   const Json status = daemon.settled();
   EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 1);
@@ -291,13 +230,13 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
 TEST(HttpDestination, GroupsEventsAndFillsTemplates) {
   Received received;
   Service service([&](const httplib::Request& request, httplib::Response&) { received.add(request); });
-  Daemon daemon(
-      configuration("    http:\n      url: '" + service.url("/lines/${user}") +
-                    "'\n      group_by: [user]\n      body: { form: template, begin: "
-                    "'{\"user\":${user},\"count\":${count},\"lines\":[', event: "
-                    "'[\"${timestamp:text}\",${body}]', between: ',', end: ']}' }\n      events: { time: "
-                    "nanoseconds }\n"));
-  daemon.write("gate.log", line(1, "anna") + line(2, "bo\"x\"") + line(3, "anna"));
+  Daemon daemon(gate_configuration(
+      "    http:\n      url: '" + service.url("/lines/${user}") +
+      "'\n      group_by: [user]\n      body: { form: template, begin: "
+      "'{\"user\":${user},\"count\":${count},\"lines\":[', event: "
+      "'[\"${timestamp:text}\",${body}]', between: ',', end: ']}' }\n      events: { time: "
+      "nanoseconds }\n"));
+  daemon.write("gate.log", gate_line(1, "anna") + gate_line(2, "bo\"x\"") + gate_line(3, "anna"));
   daemon.start();
   daemon.settled();
   ASSERT_EQ(received.bodies.size(), 2u);
@@ -321,8 +260,8 @@ TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
     }
     received.add(request);
   });
-  Daemon daemon(configuration("    http: { url: '" + service.url() + "', requests: 4 }\n"));
-  daemon.write("gate.log", lines(200));
+  Daemon daemon(gate_configuration("    http: { url: '" + service.url() + "', requests: 4 }\n"));
+  daemon.write("gate.log", gate_lines(200));
   daemon.start();
   const Json status = daemon.settled();
   EXPECT_EQ(find(status["destinations"], "d")["sent"], 199);
@@ -331,10 +270,10 @@ TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
 }
 
 TEST(FilesDestination, WritesRotatesAndCompresses) {
-  Daemon daemon(
-      configuration("    files: { path: '{dir}/out/{service.name}-{day}.ndjson', compression: gzip, rotate: "
-                    "{ idle: 100ms } }\n"));
-  daemon.write("gate.log", lines(30));
+  Daemon daemon(gate_configuration(
+      "    files: { path: '{dir}/out/{service.name}-{day}.ndjson', compression: gzip, rotate: "
+      "{ idle: 100ms } }\n"));
+  daemon.write("gate.log", gate_lines(30));
   daemon.start();
   daemon.settled();
   const std::string file = daemon.dir + "/out/ticket-gate-2026-11-21.ndjson.gz";
@@ -345,7 +284,7 @@ TEST(FilesDestination, WritesRotatesAndCompresses) {
   for (std::string l; std::getline(in, l); ++n) EXPECT_EQ(Json::parse(l)["status"].get<int>() % 3, 1);
   EXPECT_EQ(n, 10);
   // What comes later gets a file of its own; nothing is written over.
-  daemon.write("gate.log", line(31));
+  daemon.write("gate.log", gate_line(31));
   for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz");
        ++i)
     std::this_thread::sleep_for(20ms);
@@ -353,10 +292,10 @@ TEST(FilesDestination, WritesRotatesAndCompresses) {
 }
 
 TEST(FilesDestination, CsvWithAHead) {
-  Daemon daemon(
-      configuration("    files: { path: '{dir}/out/gate.csv', form: csv, events: { fields: [timestamp, user, "
-                    "status], rename: { user: who }, time: sql } }\n"));
-  daemon.write("gate.log", line(1, "a,\"b\"") + line(2));
+  Daemon daemon(gate_configuration(
+      "    files: { path: '{dir}/out/gate.csv', form: csv, events: { fields: [timestamp, user, "
+      "status], rename: { user: who }, time: sql } }\n"));
+  daemon.write("gate.log", gate_line(1, "a,\"b\"") + gate_line(2));
   daemon.start();
   daemon.settled();
   std::ifstream in(daemon.dir + "/out/gate.csv.part");
@@ -368,8 +307,8 @@ TEST(FilesDestination, CsvWithAHead) {
 TEST(FilesDestination, UnfinishedFilesAreFinishedAfterARestart) {
   const std::string file = "/out/gate-2026-11-21.ndjson";
   Daemon daemon(
-      configuration("    files: { path: '{dir}/out/gate-{day}.ndjson', rotate: { idle: 300ms } }\n"));
-  daemon.write("gate.log", line(1));
+      gate_configuration("    files: { path: '{dir}/out/gate-{day}.ndjson', rotate: { idle: 300ms } }\n"));
+  daemon.write("gate.log", gate_line(1));
   daemon.start();
   for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + file + ".part"); ++i)
     std::this_thread::sleep_for(2ms);
@@ -382,33 +321,34 @@ TEST(FilesDestination, UnfinishedFilesAreFinishedAfterARestart) {
 }
 
 TEST(FilesDestination, AFileThatAnotherProgramWritesIsLeftAlone) {
-  Daemon daemon(configuration("    files: { path: '{dir}/out/gate.txt', form: body }\n"));
+  Daemon daemon(gate_configuration("    files: { path: '{dir}/out/gate.txt', form: body }\n"));
   std::filesystem::create_directories(daemon.dir + "/out");
   const std::string part = daemon.dir + "/out/gate.txt.part", torn = "a line that is just being wri";
   const int fd = ::open(part.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600);
   ASSERT_EQ(::flock(fd, LOCK_EX), 0);
   ASSERT_EQ(::write(fd, torn.data(), torn.size()), static_cast<ssize_t>(torn.size()));
-  daemon.write("gate.log", line(1));
+  daemon.write("gate.log", gate_line(1));
   daemon.start();
   EXPECT_NE(daemon.problem().find("another program is writing it"), std::string::npos) << daemon.problem();
   EXPECT_EQ(std::filesystem::file_size(part), torn.size());
   ::close(fd);
   daemon.settled();
-  EXPECT_EQ(std::filesystem::file_size(part), line(1).size()) << "then what is torn is cut off";
+  EXPECT_EQ(std::filesystem::file_size(part), gate_line(1).size()) << "then what is torn is cut off";
 }
 
 TEST(FilesDestination, ATornEndIsCutOff) {
-  Daemon daemon(configuration("    files: { path: '{dir}/out/gate.txt', form: body, compression: zstd }\n"));
-  daemon.write("gate.log", line(1));
+  Daemon daemon(
+      gate_configuration("    files: { path: '{dir}/out/gate.txt', form: body, compression: zstd }\n"));
+  daemon.write("gate.log", gate_line(1));
   daemon.start();
   daemon.settled();
   daemon.kill();
   std::ofstream(daemon.dir + "/out/gate.txt.zst.part", std::ios::app) << "\x28\xb5\x2f\xfdtorn";
-  daemon.write("gate.log", line(2));
+  daemon.write("gate.log", gate_line(2));
   daemon.start();
   daemon.settled();
   EXPECT_EQ(run_program({"/usr/bin/zstd", "-dcq", daemon.dir + "/out/gate.txt.zst.part"}).out,
-            line(1) + line(2));
+            gate_line(1) + gate_line(2));
 }
 
 }  // namespace

@@ -13,18 +13,6 @@ namespace {
 
 using namespace std::chrono_literals;
 
-// A certificate for the loopback in the folder, valid for so many days from now (negative: expired).
-void make_certificate(const std::string& dir, int days = 2) {
-  const std::string key = dir + "/key.pem", request = dir + "/request.pem";
-  Ran ran = run_program({"/usr/bin/openssl", "req", "-new", "-newkey", "ec", "-pkeyopt",
-                         "ec_paramgen_curve:P-256", "-nodes", "-keyout", key, "-out", request, "-subj",
-                         "/CN=logs.skerry.example", "-addext", "subjectAltName=IP:127.0.0.1"});
-  ASSERT_EQ(ran.status, 0) << ran.err;
-  ran = run_program({"/usr/bin/openssl", "x509", "-req", "-in", request, "-signkey", key, "-days",
-                     std::to_string(days), "-copy_extensions", "copy", "-out", dir + "/certificate.pem"});
-  ASSERT_EQ(ran.status, 0) << ran.err;
-}
-
 class Remote : public testing::Test {
  protected:
   const std::string token = "northquay-0123456789abcdef0123456789abcdef";

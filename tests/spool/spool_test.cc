@@ -225,6 +225,43 @@ TEST_F(SpoolTest, AfterAFailedSyncTheRecordsAreWrittenToANewSegment) {
   EXPECT_EQ(spool->recovery().damaged_records, 0u);
 }
 
+TEST_F(SpoolTest, WithAnIntervalRecordsAreShownOnceTheyAreSyncedTogether) {
+  settings.sync = SpoolSync::interval;
+  settings.interval = 800ms;
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("0", {a});
+  ASSERT_TRUE(spool->wait_durable(2s));  // an interval begins
+  EXPECT_EQ(read_all(a, 0).size(), 1u);
+  const std::uint64_t first = last;
+  const auto begin = std::chrono::steady_clock::now();
+  for (int i = 1; i < 10; ++i) append(std::to_string(i), {a});
+  Spool::Read read;
+  EXPECT_FALSE(spool->read(a, first, 0ms, read)) << "not synced, not shown";
+  FaultyDisk copy;
+  copy.copy(disk);
+  copy.lose_power(7);
+  ASSERT_TRUE(spool->read(a, first, 2s, read));
+  EXPECT_GE(std::chrono::steady_clock::now() - begin, 500ms);
+  EXPECT_EQ(read.batch.events, "1");
+  EXPECT_EQ(read_all(a, first).size(), 9u) << "all by one sync";
+  auto opened = Spool::open(copy, settings);
+  ASSERT_TRUE(opened);
+  EXPECT_GE((*opened)->counter("lines"), 1) << "what was synced before is there";
+}
+TEST_F(SpoolTest, LeftToTheSystemRecordsAreShownAtOnce) {
+  settings.sync = SpoolSync::os;
+  open();
+  const std::uint32_t a = spool->destination("a");
+  {
+    std::lock_guard lock(disk.mutex);
+    disk.failing_syncs = 1'000;
+  }
+  append("1", {a});
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1"}));
+  EXPECT_EQ(spool->size().failed_syncs, 0u);
+}
+
 // What a destination has seen survives a power failure, and nothing beyond the cut is invented.
 TEST_F(SpoolTest, PowerFailuresLoseNothingThatWasShown) {
   int reused = 0;
