@@ -138,7 +138,7 @@ const std::vector<OptionSpec>& destination_options() {
        .text = "What is delivered at once.",
        .section = {{.name = "events",
                     .type = OptionType::integer,
-                    .fallback = "16384",
+                    .fallback = "8192",
                     .text = "At most so many events.",
                     .least = 1},
                    {.name = "bytes",

@@ -39,4 +39,9 @@ LineBuffer::~LineBuffer() {
   if (spare().buffers.size() < kMostSpare) spare().buffers.push_back(std::move(bytes));
 }
 
+void LineBuffer::forget_spare() {
+  std::lock_guard lock(spare().mutex);
+  decltype(spare().buffers)().swap(spare().buffers);
+}
+
 }  // namespace dingle

@@ -29,6 +29,7 @@ struct LineBuffer {
   // Buffers of the usual capacity are kept for those that come after, up to 4 MiB in all. Thread-safe.
   explicit LineBuffer(std::size_t capacity_);
   ~LineBuffer();
+  static void forget_spare();  // frees those that are kept
   LineBuffer(const LineBuffer&) = delete;
   LineBuffer& operator=(const LineBuffer&) = delete;
   void finish(std::size_t size_) {

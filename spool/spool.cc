@@ -114,6 +114,11 @@ void Spool::forget_durable() {
   if (undurable_bytes_ < kMostUndurable) progress_.notify_all();
 }
 
+void Spool::forget_buffers() {
+  std::lock_guard lock(mutex_);
+  decltype(buffers_)().swap(buffers_);
+}
+
 int Spool::append(const Append& a) {
   std::string record;
   {

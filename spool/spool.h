@@ -133,6 +133,7 @@ class Spool {
   // is counted under `counter`, durably together with the giving up.
   std::uint64_t shed_oldest(std::uint32_t destination, std::uint64_t most_bytes, std::int64_t oldest,
                             const std::string& counter);
+  void forget_buffers();  // frees memory that is kept for records to come
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);
   struct Waiting {

@@ -62,6 +62,7 @@ class BlockEncoder {
  public:
   BlockEncoder();
   ~BlockEncoder();
+  void forget_memory();  // that is kept for blocks to come
   EncodedBlock encode(std::span<const StoredEvent> events, std::size_t& taken);
 
  private:

@@ -179,6 +179,7 @@ void BlockEncoder::Memory::write(const Column& c, std::size_t count) {
 
 BlockEncoder::BlockEncoder() : memory_(std::make_unique<Memory>()) {}
 BlockEncoder::~BlockEncoder() = default;
+void BlockEncoder::forget_memory() { memory_ = std::make_unique<Memory>(); }
 
 EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size_t& taken) {
   Memory& m = *memory_;

@@ -168,6 +168,8 @@ void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encode
   for (const auto& [hour, list] : hours) write(list);
 }
 
+void IndexFile::forget_cache() { sqlite3_db_release_memory(connection_.get()); }
+
 void IndexFile::merge(BlockEncoder& encoder) {
   // Small blocks by hour and order of size, so that an event is written again only a few times in all.
   std::map<std::pair<std::int64_t, int>, std::vector<std::int64_t>> groups;

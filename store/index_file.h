@@ -57,6 +57,7 @@ class IndexFile {
   // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to
   // do.
   void merge(BlockEncoder& encoder);
+  void forget_cache();  // of pages
 
  private:
   using Progress = std::map<std::pair<std::uint64_t, std::uint32_t>,  // spool and destination

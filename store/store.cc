@@ -155,6 +155,12 @@ void Store::merge() {
   }
 }
 
+void Store::forget_caches() {
+  std::lock_guard lock(mutex_);
+  encoder_.forget_memory();
+  for (Open& o : open_) o.file->forget_cache();
+}
+
 std::vector<std::string> Store::names() const {
   std::vector<std::string> all;
   std::error_code error;

@@ -42,6 +42,7 @@ class Store {
   RecordNumber held(const Sender& sender);
   // Merges small blocks of the indexes written since the last call.
   void merge();
+  void forget_caches();  // frees memory that is kept for commits to come
 
   std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
   // False if there is no such index.

@@ -3,6 +3,7 @@
 // may stand twice, with the same `dingle.id`; a torn end is cut off.
 #include <fcntl.h>
 #include <sys/file.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -22,7 +23,8 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kMostOpen = 64;
-constexpr std::size_t kTail = 16u << 20;  // of an uncompressed file, in which its last line ends
+constexpr std::size_t kPiece = 512u << 10;  // of a delivery, written at once
+constexpr std::size_t kTail = 16u << 20;    // of an uncompressed file, in which its last line ends
 
 enum class Form { ndjson, csv, body };
 
@@ -53,39 +55,33 @@ class OutputFile {
     if (info.st_ino != named.st_ino) return EWOULDBLOCK;
     const auto all = static_cast<std::uint64_t>(info.st_size);
     const std::uint64_t from = compression_ == Compression::none && all > kTail ? all - kTail : 0;
-    std::string bytes(all - from, '\0');
-    std::size_t read = 0;
-    while (read < bytes.size()) {
-      const ssize_t n =
-          ::pread(fd_, bytes.data() + read, bytes.size() - read, static_cast<off_t>(from + read));
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0) return errno;
-      if (n == 0) break;
-      read += static_cast<std::size_t>(n);
+    if (all != 0) {  // a large file need not be in memory all at once
+      void* const mapped = ::mmap(nullptr, all, PROT_READ, MAP_SHARED, fd_, 0);
+      if (mapped == MAP_FAILED) return errno;
+      const std::string_view bytes(static_cast<const char*>(mapped), all);
+      size_ = from + whole_length(compression_, bytes.substr(from));
+      ::munmap(mapped, all);
     }
-    bytes.resize(read);
-    size_ = from + whole_length(compression_, bytes);
     if (size_ != all && ::ftruncate(fd_, static_cast<off_t>(size_)) != 0) return errno;
     opened_at_ = written_at_ = system_now();
     return sync_folder();
   }
-  // All of it durably, or an errno value and nothing.
+  // Part of what `commit` makes durable; an errno value.
   int append(std::string_view bytes) {
-    int error = 0;
-    for (std::string_view rest = bytes; !rest.empty() && error == 0;) {
-      const ssize_t n = ::write(fd_, rest.data(), rest.size());
-      if (n < 0 && errno == EINTR) continue;
-      if (n < 0)
-        error = errno;
-      else
-        rest.remove_prefix(static_cast<std::size_t>(n));
+    appended_ += bytes.size();
+    while (!bytes.empty()) {
+      const ssize_t n = ::write(fd_, bytes.data(), bytes.size());
+      if (n < 0 && errno != EINTR) return errno;
+      if (n > 0) bytes.remove_prefix(static_cast<std::size_t>(n));
     }
+    return 0;
+  }
+  // All that was appended durably, or an errno value and nothing of it; also after a failed append.
+  int commit(int error) {
     if (error == 0 && ::fdatasync(fd_) != 0) error = errno;
-    if (error != 0) {
-      if (::ftruncate(fd_, static_cast<off_t>(size_)) != 0) error = errno;
-      return error;
-    }
-    size_ += bytes.size();
+    const std::uint64_t appended = std::exchange(appended_, 0);
+    if (error != 0) return ::ftruncate(fd_, static_cast<off_t>(size_)) != 0 ? errno : error;
+    size_ += appended;
     written_at_ = system_now();
     return 0;
   }
@@ -118,7 +114,7 @@ class OutputFile {
   std::string path_;
   Compression compression_;
   int fd_ = -1;
-  std::uint64_t size_ = 0;
+  std::uint64_t size_ = 0, appended_ = 0;
   std::int64_t opened_at_ = 0, written_at_ = 0;
 };
 
@@ -177,21 +173,31 @@ class Files final : public Destination {
       open_.splice(open_.begin(), open_, it);
     }
     OutputFile& file = *open_.front();
+    int error = 0;
     std::string text;
+    auto append = [&] {
+      if (error == 0 && !text.empty())
+        error =
+            compression_ == Compression::none ? file.append(text) : file.append(compress(compression_, text));
+      text.clear();
+    };
     if (form_ == Form::csv && file.size() == 0) rendering_.append_csv_head(text);
     for (std::size_t i : which) {
       const SpooledEvent& e = events[i].event;
       if (form_ == Form::csv) {
         rendering_.append_csv(e, text);
-        continue;
+      } else {
+        if (form_ == Form::ndjson)
+          rendering_.append_json(e, text);
+        else
+          text += e.body;
+        text += '\n';
       }
-      if (form_ == Form::ndjson)
-        rendering_.append_json(e, text);
-      else
-        text += e.body;
-      text += '\n';
+      if (text.size() >= kPiece) append();
     }
-    if (const int error = file.append(compress(compression_, text))) {
+    append();
+    error = file.commit(error);
+    if (error != 0) {
       open_.pop_front();
       return path + ".part: " + std::strerror(error);
     }

@@ -47,6 +47,8 @@ class Index final : public Destination {
 
   void idle() override {
     store_->merge();
+    if (std::exchange(resting_at_, commits_) == commits_ && std::exchange(rested_at_, commits_) != commits_)
+      store_->forget_caches();
     const std::int64_t now = system_now();
     if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return;
     retained_at_ = now;
@@ -71,6 +73,7 @@ class Index final : public Destination {
   std::shared_ptr<Store> store_;
   Sender sender_;
   std::int64_t keep_age_ = 0, retained_at_ = 0;
+  std::uint64_t resting_at_ = 0, rested_at_ = 0;  // commits
   std::uint64_t keep_bytes_ = 0, commits_ = 0;
   std::deque<std::vector<Field>> extras_;
   SpooledEvent last_;

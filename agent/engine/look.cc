@@ -1,4 +1,6 @@
 // What the engine tells of itself, and the thread that samples rates and does what is due once a second.
+#include <malloc.h>
+
 #include "agent/destinations/index.h"
 #include "agent/engine/engine.h"
 #include "core/time/instant.h"
@@ -55,6 +57,8 @@ void Engine::shed_old() {
 
 void Engine::run_meter() {
   constexpr std::size_t kSamples = 11;
+  constexpr int kQuiet = 5;  // seconds
+  int quiet = 0;
   while (true) {
     Sample sample{std::chrono::steady_clock::now(), {}};
     for (const auto& [id, w] : spool_->view().waiting)
@@ -62,6 +66,12 @@ void Engine::run_meter() {
     save_memory();
     shed_old();
     std::unique_lock lock(samples_mutex_);
+    quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
+    if (quiet == kQuiet) {  // what a burst needed goes back to the system
+      LineBuffer::forget_spare();
+      spool_->forget_buffers();
+      ::malloc_trim(0);
+    }
     samples_.push_back(std::move(sample));
     if (samples_.size() > kSamples) samples_.pop_front();
     if (meter_stop_.wait_for(lock, 1s, [&] { return metering_stops_; })) return;

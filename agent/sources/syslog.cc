@@ -209,7 +209,11 @@ class Syslog final : public Source {
   };
 
   void receive() {
-    if (!ensure(open_->udp, udp_, Transport::udp)) return;
+    if (ensure(open_->udp, udp_, Transport::udp)) receive_all();
+    received_all_ = true;
+    held_changed_.notify_all();
+  }
+  void receive_all() {
     const int fd = open_->udp.fd();
     std::vector<char> room(kLargestDatagram);
     std::map<std::string, Sender> senders;
@@ -255,8 +259,6 @@ class Syslog final : public Source {
       if (done) break;
     }
     if (gathered != 0) hold(senders);
-    received_all_ = true;
-    held_changed_.notify_all();
   }
 
   void take(std::map<std::string, Sender>& senders, const std::string& from, std::string_view message) {
