@@ -1,8 +1,7 @@
 // What the engine tells of itself, and the thread that samples rates and does what is due once a second.
-#include <malloc.h>
-
 #include "agent/destinations/index.h"
 #include "agent/engine/engine.h"
+#include "agent/memory.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -68,9 +67,8 @@ void Engine::run_meter() {
     std::unique_lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
     if (quiet == kQuiet) {  // what a burst needed goes back to the system
-      LineBuffer::forget_spare();
       spool_->forget_buffers();
-      ::malloc_trim(0);
+      give_back_memory();
     }
     samples_.push_back(std::move(sample));
     if (samples_.size() > kSamples) samples_.pop_front();

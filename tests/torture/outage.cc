@@ -70,7 +70,7 @@ destinations:
                 "spool: { limit: 16GiB }");
   postgres.query("CREATE TABLE numbered(id bigserial, time timestamptz, body text, fields jsonb, n bigint)");
   daemon.start();
-  std::this_thread::sleep_for(3s);
+  std::this_thread::sleep_for(10s);  // when all is quiet for five, memory is given back
   std::cout << fmt::format("idle: RSS {:.1f} MiB\n", resident_mib(daemon.pid()));
   Writer writer(daemon, rate);
   const auto begin = Clock::now();
