@@ -252,6 +252,7 @@ class Files final : public Source {
       if (kept) count("replaced", 1);
       file->known = false;
       file->restart();
+      if (!kept) file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);
       if (!kept && first && options_.text("begin") == "end")
         file->advance(static_cast<std::uint64_t>(info.st_size));
     }

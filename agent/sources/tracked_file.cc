@@ -1,5 +1,7 @@
 #include "agent/sources/tracked_file.h"
 
+#include <fcntl.h>
+#include <sys/stat.h>
 #include <unistd.h>
 #include <xxhash.h>
 
@@ -21,6 +23,19 @@ std::uint64_t new_stream() {
   thread_local std::mt19937_64 random{(static_cast<std::uint64_t>(std::random_device{}()) << 32) ^
                                       std::random_device{}()};
   const std::uint64_t n = random();
+  return n == 0 ? 1 : n;
+}
+
+std::uint64_t stream_of_file(int fd, std::uint64_t spool, std::string_view source) {
+  struct statx info {};
+  if (::statx(fd, "", AT_EMPTY_PATH, STATX_INO | STATX_BTIME, &info) != 0 || !(info.stx_mask & STATX_BTIME) ||
+      info.stx_btime.tv_sec == 0)
+    return new_stream();
+  const std::uint64_t birth[] = {spool, std::uint64_t{info.stx_dev_major} << 32 | info.stx_dev_minor,
+                                 info.stx_ino, static_cast<std::uint64_t>(info.stx_btime.tv_sec),
+                                 info.stx_btime.tv_nsec};
+  const std::uint64_t n =
+      XXH3_64bits_withSeed(birth, sizeof birth, XXH3_64bits(source.data(), source.size()));
   return n == 0 ? 1 : n;
 }
 

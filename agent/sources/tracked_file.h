@@ -70,5 +70,9 @@ class TrackedFile {
 };
 
 std::uint64_t new_stream();  // random, never 0
+// The stream of a file that a spool does not know yet: by its device, inode and time of birth, so that copies
+// of the spool give its events the same ids. Random where the file system keeps no times of birth: an inode
+// alone may have been another file's.
+std::uint64_t stream_of_file(int fd, std::uint64_t spool, std::string_view source);
 
 }  // namespace dingle

@@ -54,6 +54,26 @@ TEST_F(TrackedFileTest, OtherContentsAreAnotherStream) {
   EXPECT_EQ(file->checkpoint.position, 0u);
 }
 
+TEST_F(TrackedFileTest, ANewFileIsTheSameStreamForEveryCopyOfASpool) {
+  write("one\n");
+  open();
+  auto stream = [](const TrackedFile& f, std::uint64_t spool) {
+    return stream_of_file(f.fd(), spool, "gate");
+  };
+  const std::uint64_t first = stream(*file, 7);
+  EXPECT_NE(stream(*file, 8), first);
+  EXPECT_NE(stream_of_file(file->fd(), 7, "radio"), first) << "another source reads it, too";
+  ::unlink(path.c_str());
+  const auto deleted = std::move(file);
+  write("one\n");
+  open();
+  EXPECT_NE(stream(*file, 7), first);
+  struct statx info {};
+  if (::statx(deleted->fd(), "", AT_EMPTY_PATH, STATX_BTIME, &info) != 0 || !(info.stx_mask & STATX_BTIME))
+    GTEST_SKIP() << "the file system keeps no times of birth";
+  EXPECT_EQ(stream(*deleted, 7), first);
+}
+
 TEST_F(TrackedFileTest, GoesBackToTheHighestRungThatHolds) {
   const std::string half(200'000, 'a');
   write(half + std::string(200'000, 'b'));
