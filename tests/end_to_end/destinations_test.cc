@@ -73,10 +73,10 @@ TEST_F(PostgresDestination, AnEventThatTheTableRefusesIsSetAsideAndCanBeResent) 
       "CREATE TABLE gate(time timestamptz, body text, fields jsonb, status bigint CHECK (status <> 777), "
       "client inet)");
   Daemon daemon(destination());
-  daemon.write("gate.log", gate_lines(1000));
+  daemon.write("gate.log", gate_lines(10'000));
   daemon.start();
   Json status = daemon.settled();
-  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "999");
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "9999");
   EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 1);
   EXPECT_TRUE(status["balanced"]) << status["balance"];
   Ran list = daemon.dingle({"letters", "-o", "ndjson"});
@@ -93,7 +93,7 @@ TEST_F(PostgresDestination, AnEventThatTheTableRefusesIsSetAsideAndCanBeResent) 
   Ran resent = daemon.dingle({"letters", "resend", "--all"});
   EXPECT_EQ(resent.status, 0) << resent.err;
   daemon.settled();
-  EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) FROM gate"), "1000 1000");
+  EXPECT_EQ(server->value("SELECT count(*) || ' ' || count(DISTINCT status) FROM gate"), "10000 10000");
   EXPECT_EQ(daemon.dingle({"letters", "-o", "ndjson"}).out, "");
 }
 
