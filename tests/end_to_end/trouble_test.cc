@@ -30,12 +30,13 @@ class PostgresTrouble : public testing::Test {
   std::unique_ptr<PostgresServer> server;
 };
 
-// What a problem says within two seconds, once, in status and log; nothing is sent.
+// What a problem says at once (a second; four when the machine is busy), and once, in status and log; nothing
+// is sent.
 void expect_problem(Daemon& daemon, const std::string& text) {
   const auto begin = std::chrono::steady_clock::now();
   const std::string problem = daemon.problem();
   EXPECT_NE(problem.find(text), std::string::npos) << problem;
-  EXPECT_LT(std::chrono::steady_clock::now() - begin, 2s);
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 4s);
   std::this_thread::sleep_for(500ms);  // further tries
   const std::string log = daemon.log();
   const std::size_t first = log.find(text);
