@@ -32,8 +32,8 @@ std::size_t utf8_length(std::string_view text, std::size_t i) {
   return 0;
 }
 
-// How many bytes from text[i] on stand in a JSON string as they are: printable ASCII without quote and
-// backslash.
+// How many bytes from text[i] on stand in a JSON string as they are: ASCII without control characters, quote
+// and backslash.
 std::size_t plain_length(std::string_view text, std::size_t i) {
   const std::size_t from = i;
 #ifdef __SSE2__

@@ -389,7 +389,7 @@ class Syslog final : public Source {
 
   // False when the engine takes no more; what was read then waits for the next time.
   bool read(Connection& c) {
-    while (c.pending.size() < kChunk && !c.ended) {
+    while (c.pending.size() < kChunk + longest_ && !c.ended) {  // a whole message, at least
       const std::size_t had = c.pending.size();
       c.pending.resize(had + kChunk / 4);
       const ssize_t n = ::recv(c.socket.fd(), c.pending.data() + had, kChunk / 4, MSG_DONTWAIT);

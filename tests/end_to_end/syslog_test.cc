@@ -160,6 +160,16 @@ TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
   EXPECT_EQ(daemon.status()["destinations"][0]["sent"], kMessages);
 }
 
+TEST(Syslog, MessagesLongerThanAReadAreTakenWhole) {
+  Daemon daemon(configuration("index: {}", ", longest_message: 1MiB"));
+  daemon.start();
+  Sender sender(port_of(daemon, "tcp"), SOCK_STREAM);
+  const std::string text = "<13>" + std::string(700'000, 'x') + " n=1";
+  sender.send(text + "\n" + std::to_string(text.size()) + " " + text);
+  EXPECT_EQ(settled(daemon, 2)["cut"], 0);
+  EXPECT_EQ(daemon.events("n = 1").size(), 2u);
+}
+
 TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
   Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
   daemon.start();
