@@ -76,6 +76,8 @@ class Reader {
     each(section("sources"), "sources", [&](const Node::Entry& e) { source(e); });
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
+    former_names(section("sources"), "source");
+    former_names(section("destinations"), "destination");
     unused(section("sources"), section("destinations"), section("patterns"));
     if (findings_.errors() == 0 && result_->sources.empty())
       findings_.error(root.place, 1, "the configuration has no sources", "add `sources:` with at least one");
@@ -206,6 +208,7 @@ class Reader {
     s.name = e.key;
     s.kind = source_kind(kind_entry->key);
     Options common = Options::read(source_options(), e.value, e.key, findings_, {kind_entry->key});
+    s.was = common.text("was");
     for (const auto& field : common.tree("resource").entries)
       s.resource.emplace_back(field.key, field.value.scalar);
     if (auto zone = Zone::named(common.text("zone")))
@@ -322,6 +325,18 @@ class Reader {
     made->kind = e.key;
     made->where = std::move(where);
     pipeline.steps.push_back(std::move(made));
+  }
+
+  void former_names(const Node& entries, const char* what) {
+    std::set<std::string> taken;
+    for (const auto& e : entries.entries) {
+      const Node* was = e.value.is_map() ? e.value.find("was") : nullptr;
+      if (was && entries.find(was->scalar))
+        findings_.error(*was, "`was: " + was->scalar + "` names a " + what + " that is still there",
+                        "it is for a " + std::string(what) + " that got another name");
+      else if (was && !taken.insert(was->scalar).second)
+        findings_.error(*was, "`was: " + was->scalar + "` stands twice", "one takes it over");
+    }
   }
 
   void unused(const Node& sources, const Node& destinations, const Node& patterns) {

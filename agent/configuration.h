@@ -16,7 +16,7 @@ namespace dingle {
 std::string pattern_reference();
 
 struct SourceSettings {
-  std::string name;
+  std::string name, was;
   const SourceKind* kind = nullptr;
   Options options;
   std::shared_ptr<const Prepared> prepared;

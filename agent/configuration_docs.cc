@@ -1,12 +1,9 @@
 // The JSON Schema and the reference page of the configuration, from the tables of options.
-#include <nlohmann/json.hpp>
-
 #include "agent/configuration.h"
+#include "agent/json.h"
 
 namespace dingle {
 namespace {
-
-using Json = nlohmann::ordered_json;
 
 Json schema_of(const std::vector<OptionSpec>& options);
 Json schema_of(const OptionSpec& o);
@@ -176,7 +173,7 @@ std::string configuration_schema() {
       {"sources", map_of(component_schema(source_options(), source_kinds()))},
       {"pipelines", map_of(pipeline)},
       {"destinations", map_of(component_schema(destination_options(), destination_kinds()))}};
-  return root.dump(2) + "\n";
+  return dump(root, 2) + "\n";
 }
 
 std::string configuration_reference() {
@@ -231,25 +228,26 @@ std::string pattern_reference() {
     for (const std::string& text : texts) all += (all.empty() ? "" : "<br>") + cell(text);
     return all;
   };
-  struct Part {
+  struct Heading {
     PatternForm form;
     const char* title;
     const char* text;
   };
-  for (const Part& part :
-       {Part{PatternForm::lexeme, "Typed patterns",
-             "Each takes the longest valid text of its kind; the value has the type."},
-        Part{PatternForm::fields, "Patterns with fields",
-             "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` "
-             "each by its own "
-             "name (`host_port` and `uri` keep nothing then)."},
-        Part{PatternForm::text, "Text patterns",
-             "Bytes of a class, up to the first place where something that may follow starts. A range in "
-             "parentheses, "
-             "`{code:word(2..8)}`, limits the length in bytes."},
-        Part{PatternForm::regex, "Regular expressions", "One call of the regex engine each."},
-        Part{PatternForm::template_text, "Templates",
-             "Their fields come along, with a prefix if there is one."}}) {
+  for (const Heading& part :
+       {Heading{PatternForm::lexeme, "Typed patterns",
+                "Each takes the longest valid text of its kind; the value has the type."},
+        Heading{
+            PatternForm::fields, "Patterns with fields",
+            "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` "
+            "each by its own "
+            "name (`host_port` and `uri` keep nothing then)."},
+        Heading{PatternForm::text, "Text patterns",
+                "Bytes of a class, up to the first place where something that may follow starts. A range in "
+                "parentheses, "
+                "`{code:word(2..8)}`, limits the length in bytes."},
+        Heading{PatternForm::regex, "Regular expressions", "One call of the regex engine each."},
+        Heading{PatternForm::template_text, "Templates",
+                "Their fields come along, with a prefix if there is one."}}) {
     out += std::string("\n## ") + part.title + "\n\n" + part.text + "\n\n";
     const bool source = part.form == PatternForm::regex || part.form == PatternForm::template_text;
     const bool parameters = part.form == PatternForm::lexeme || part.form == PatternForm::fields;

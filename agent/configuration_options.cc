@@ -35,8 +35,9 @@ const std::vector<OptionSpec>& server_options() {
       {.name = "stop_within",
        .type = OptionType::duration,
        .fallback = "10s",
-       .text = "How long a stop may take to empty the queues. What is left waits in the spool for the next "
-               "start."},
+       .text = "How long a stop may take to empty the queues of destinations that answer. What is left waits "
+               "in the "
+               "spool for the next start."},
       {.name = "spool",
        .type = OptionType::section,
        .text = "The queue on disk.",
@@ -82,6 +83,9 @@ const std::vector<OptionSpec>& server_options() {
 
 const std::vector<OptionSpec>& source_options() {
   static const std::vector<OptionSpec> all{
+      {.name = "was",
+       .type = OptionType::text,
+       .text = "The former name of this source: it goes on where that one was."},
       {.name = "resource",
        .type = OptionType::values,
        .text = "Fields that every event of this source gets, for instance `service.name`."},

@@ -12,19 +12,27 @@
 
 namespace dingle {
 
+void prepare_memory() { ::mallopt(M_ARENA_MAX, 2); }
+
 void give_back_memory() {
   LineBuffer::forget_spare();
   ::malloc_trim(0);
-  // Only code: it is never written to, so that the file has all of it.
-  std::ifstream maps("/proc/self/maps");
+  // Only what nobody wrote to, so that the file has all of it: neither relocated data nor code with a
+  // debugger's breakpoints.
+  std::ifstream maps("/proc/self/smaps");
+  std::uintptr_t from = 0, to = 0;
+  bool of_file = false;
   for (std::string line; std::getline(maps, line);) {
-    std::uintptr_t from = 0, to = 0;
+    std::uintptr_t begin = 0, end = 0;
     char rights[5] = "";
-    unsigned long inode = 0;
-    if (std::sscanf(line.c_str(), "%" SCNxPTR "-%" SCNxPTR " %4s %*s %*s %lu", &from, &to, rights, &inode) ==
-            4 &&
-        std::string_view(rights) == "r-xp" && inode != 0)
+    unsigned long inode = 0, written = 0;
+    if (std::sscanf(line.c_str(), "%" SCNxPTR "-%" SCNxPTR " %4s %*s %*s %lu", &begin, &end, rights,
+                    &inode) == 4) {
+      from = begin, to = end;
+      of_file = inode != 0 && rights[1] == '-' && rights[3] == 'p';
+    } else if (of_file && std::sscanf(line.c_str(), "Anonymous: %lu", &written) == 1 && written == 0) {
       ::madvise(reinterpret_cast<void*>(from), to - from, MADV_DONTNEED);
+    }
   }
 }
 

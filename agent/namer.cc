@@ -1,6 +1,9 @@
 #include "agent/namer.h"
 
 #include <fmt/format.h>
+#include <xxhash.h>
+
+#include <algorithm>
 
 #include "core/template/library.h"
 #include "core/time/instant.h"
@@ -13,6 +16,25 @@ std::int64_t plausible_time(const Event& event, bool* implausible) {
   constexpr std::int64_t k1990 = days_from_civil(1990, 1, 1) * kDay;
   *implausible = event.timestamp < k1990 || event.timestamp > event.observed + kDay;
   return *implausible ? event.observed : event.timestamp;
+}
+
+// A value within a table's name: no dot, since that would end a schema's name.
+std::string within_table_name(std::string_view value) {
+  std::string name = index_name(value);
+  std::replace(name.begin(), name.end(), '.', '_');
+  return name;
+}
+
+// PostgreSQL cuts names at 63 bytes without a word, and those of partitions are eleven longer.
+std::string table_name(std::string name) {
+  constexpr std::size_t kLongest = 63 - 11, kKept = kLongest - 9;
+  const std::size_t dot = name.find('.'),
+                    begin = dot == std::string::npos ? 0 : dot + 1;  // behind the schema
+  if (name.size() - begin <= kLongest) return name;
+  std::size_t end = begin + kKept;
+  while ((name[end] & 0xC0) == 0x80) --end;  // within a character
+  const auto hash = static_cast<std::uint32_t>(XXH3_64bits(name.data(), name.size()));
+  return name.substr(0, end) + fmt::format("_{:08x}", hash);
 }
 
 }  // namespace
@@ -65,11 +87,11 @@ std::string Namer::name(const Batch& batch, const Event& event, bool* implausibl
       case Piece::Form::field: {
         Value v = batch.get(event, piece.field);
         const std::string text = v.absent() ? "none" : v.to_string();
-        out += form_ == Form::path ? index_name(text) : text;
+        out += form_ == Form::path ? index_name(text) : form_ == Form::table ? within_table_name(text) : text;
       }
     }
   }
-  return form_ == Form::index ? index_name(out) : out;
+  return form_ == Form::index ? index_name(out) : form_ == Form::table ? table_name(std::move(out)) : out;
 }
 
 }  // namespace dingle

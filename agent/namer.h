@@ -18,7 +18,8 @@ class Namer {
   enum class Form {
     index,  // one valid index name
     path,   // a file's path: slashes of the text stay, values become valid names
-    table,  // as it is
+    table,  // a table's name, with its schema if the text has one; values become valid names; at most 52
+            // bytes
   };
   // `{day}` is 2026-11-23 and `{month}` 2026-11 of the event's time in `zone`; other names are fields.
   static Result<Namer> parse(std::string_view text, Zone zone, Form form = Form::index);

@@ -31,6 +31,11 @@ void Problems::clear_with_prefix(const std::string& prefix) {
   std::erase_if(all_, [&](const auto& entry) { return entry.first.starts_with(prefix); });
 }
 
+void Problems::mute() {
+  std::lock_guard lock(mutex_);
+  listener_ = [](const Problem&, bool) {};
+}
+
 std::vector<Problems::Problem> Problems::all() const {
   std::lock_guard lock(mutex_);
   std::vector<Problem> list;

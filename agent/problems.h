@@ -25,6 +25,7 @@ class Problems {
   void set(const std::string& about, const std::string& text);
   void clear(const std::string& about);
   void clear_with_prefix(const std::string& prefix);
+  void mute();  // the listener hears nothing any more: the program ends, not the problems
   std::vector<Problem> all() const;  // the oldest first; at most kMost
 
  private:

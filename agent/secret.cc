@@ -1,5 +1,6 @@
 #include "agent/secret.h"
 
+#include <openssl/crypto.h>
 #include <xxhash.h>
 
 #include <cerrno>
@@ -41,6 +42,10 @@ std::uint64_t fingerprint_of_secrets(const Options& options) {
     mixed = XXH64(text.data(), text.size(), mixed + 1);
   }
   return mixed;
+}
+
+bool tokens_equal(std::string_view a, std::string_view b) {
+  return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0;
 }
 
 }  // namespace dingle

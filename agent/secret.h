@@ -17,4 +17,6 @@ Result<std::string> read_secret_at(const std::string& place);
 // A number that changes when one of the secrets in the options does.
 std::uint64_t fingerprint_of_secrets(const Options& options);
 
+bool tokens_equal(std::string_view a, std::string_view b);  // in constant time, if they are as long
+
 }  // namespace dingle

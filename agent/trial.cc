@@ -6,14 +6,12 @@
 
 namespace dingle {
 
-using Json = nlohmann::ordered_json;
-
 namespace {
 
 Json json_of(const Value& value) {
   std::string text;
   value.append_json(text);
-  return Json::parse(text, nullptr, false);
+  return parse_json(text);
 }
 
 Json json_of(const std::vector<std::pair<std::string, Value>>& fields) {

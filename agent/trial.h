@@ -2,11 +2,11 @@
 #pragma once
 
 #include <map>
-#include <nlohmann/json.hpp>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "agent/json.h"
 #include "core/draft/draft.h"
 #include "core/template/set.h"
 
@@ -31,7 +31,7 @@ TriedLine try_line(const TemplateSet& set, const PatternLibrary& library, std::s
 
 // {"line", "matched", "text", "template", "fields"} or {..., "column", "expected", "found", "reason",
 // "so_far", "others", "skipping_helps"}
-nlohmann::ordered_json json_of(const TriedLine& line);
+Json json_of(const TriedLine& line);
 
 // What came out of many lines.
 class TrialSummary {
@@ -46,11 +46,11 @@ class TrialSummary {
     bool many = false;
   };
   std::vector<OfField> fields;  // in the order in which they came
-  nlohmann::ordered_json json() const;
+  Json json() const;
   // The most frequent values of a field, with counts.
   static std::vector<std::pair<std::string, std::size_t>> top(const OfField& field, std::size_t most);
 };
 
-nlohmann::ordered_json json_of(const Draft& draft);
+Json json_of(const Draft& draft);
 
 }  // namespace dingle

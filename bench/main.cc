@@ -1,9 +1,13 @@
 // Runs the benchmarks, and with --write=FILE puts the table of ratios there.
+#include <algorithm>
 #include <cstring>
 #include <ctime>
 #include <fstream>
 #include <iostream>
+#include <sstream>
+#include <string>
 #include <thread>
+#include <vector>
 
 #include "bench/report.h"
 
@@ -14,6 +18,51 @@ std::string processor() {
   for (std::string line; std::getline(in, line);)
     if (line.starts_with("model name")) return line.substr(line.find(':') + 2);
   return "unknown";
+}
+
+// Of all processors since the system's start: the time that the hypervisor gave to others, and all of it.
+struct ProcessorTime {
+  double stolen = 0, all = 0;
+};
+ProcessorTime processor_time() {
+  ProcessorTime time;
+  std::ifstream in("/proc/stat");
+  in.ignore(4);
+  double part = 0;
+  for (int i = 0; i < 8 && in >> part; ++i) time.all += part, time.stolen = part;
+  return time;
+}
+
+// What is compared with each other, of the benchmarks that were asked for: names without "/ours" and
+// "/baseline...".
+std::vector<std::string> groups() {
+  std::ostringstream names;
+  benchmark::ConsoleReporter lister;
+  lister.SetOutputStream(&names);
+  auto set = [](const char* flag) {
+    char name[] = "bench";
+    std::string text = flag;
+    char* arguments[] = {name, text.data(), nullptr};
+    int n = 2;
+    benchmark::Initialize(&n, arguments);
+  };
+  set("--benchmark_list_tests=true");
+  benchmark::RunSpecifiedBenchmarks(&lister, benchmark::GetBenchmarkFilter());
+  set("--benchmark_list_tests=false");
+  std::vector<std::string> all;
+  std::istringstream in(names.str());
+  for (std::string name; std::getline(in, name);) {
+    name.resize(std::min({name.find("/ours"), name.find("/baseline"), name.size()}));
+    if (std::find(all.begin(), all.end(), name) == all.end()) all.push_back(name);
+  }
+  return all;
+}
+
+std::string literally(const std::string& text) {  // as a regular expression
+  std::string out;
+  for (char c : text)
+    (std::string_view("()[]{}*+?.|^$\\").find(c) == std::string_view::npos ? out : out += '\\') += c;
+  return out;
 }
 
 }  // namespace
@@ -30,7 +79,13 @@ int main(int argc, char** argv) {
   benchmark::Initialize(&argc, argv);
   if (benchmark::ReportUnrecognizedArguments(argc, argv)) return 2;
   dingle::RatioReporter reporter;
-  benchmark::RunSpecifiedBenchmarks(&reporter);
+  // One group after another: what is compared is measured within the same minutes, as the machine is then.
+  for (const std::string& group : groups()) {
+    const ProcessorTime before = processor_time();
+    benchmark::RunSpecifiedBenchmarks(&reporter, "^" + literally(group) + "/");
+    const ProcessorTime after = processor_time();
+    reporter.stolen[group] = (after.stolen - before.stolen) / std::max(1.0, after.all - before.all);
+  }
   std::cout << "\n" << reporter.table();
   if (file.empty()) return 0;
   char date[32];
@@ -39,7 +94,9 @@ int main(int argc, char** argv) {
   std::ofstream(file) << "# Benchmarks\n\nWritten by `scripts/bench` on " << date << "; " << processor()
                       << ", " << std::thread::hardware_concurrency()
                       << " cores. Rates are medians of interleaved runs; a ratio compares two medians of the "
-                         "same run, and only ratios carry over to other machines.\n\n"
+                         "same minutes, and only ratios carry over to other machines. Stolen: the share of "
+                         "processor time that the hypervisor gave to others meanwhile; where it is high, "
+                         "what needs both processors loses most.\n\n"
                       << reporter.table()
                       << "\nWhat each line measures is said above its code in `bench/`.\n";
 }

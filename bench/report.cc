@@ -28,19 +28,33 @@ void RatioReporter::ReportRuns(const std::vector<Run>& runs) {
     const std::string name = run.run_name.function_name;
     if (!rates_.count(name)) order_.push_back(name);
     rates_[name].push_back(items->second);
+    if (auto ms = run.counters.find("ms"); ms != run.counters.end()) times_[name].push_back(ms->second);
+    if (auto mb = run.counters.find("MB_on_disk_per_M"); mb != run.counters.end() && mb->second > 0)
+      disk_[name].push_back(mb->second);
   }
 }
 
 std::string RatioReporter::table() const {
-  std::string out = "| benchmark | ours | baseline | | ratio |\n|---|---|---|---|---|\n";
+  std::string out = "| benchmark | ours | baseline | | ratio | stolen |\n|---|---|---|---|---|---|\n";
   for (const std::string& ours : order_) {
     if (!ours.ends_with("/ours")) continue;
     const std::string name = ours.substr(0, ours.size() - 5);
     for (const std::string& other : order_) {
       if (!other.starts_with(name + "/baseline")) continue;
       const double a = median(rates_.at(ours)), b = median(rates_.at(other));
-      out += fmt::format("| {} | {} | {} | {} | **{:.2f}** |\n", name, rate(a),
-                         other.substr(name.size() + 10), rate(b), a / b);
+      auto shown = [&](const std::string& of, double per_second) {
+        auto times = times_.find(of);
+        return times == times_.end() ? rate(per_second) : fmt::format("{:.0f} ms", median(times->second));
+      };
+      out += fmt::format("| {} | {} | {} | {} | **{:.2f}** | {:.0f} % |\n", name, shown(ours, a),
+                         other.substr(name.size() + 10), shown(other, b), a / b,
+                         100 * (stolen.count(name) ? stolen.at(name) : 0));
+      if (disk_.count(ours) && disk_.count(other)) {
+        const double own = median(disk_.at(ours)), others = median(disk_.at(other));
+        out +=
+            fmt::format("| {}, on disk | {:.0f} MB a million | {} | {:.0f} MB a million | **{:.2f}** | |\n",
+                        name, own, other.substr(name.size() + 10), others, own / others);
+      }
     }
   }
   return out;

@@ -13,12 +13,15 @@ namespace dingle {
 class RatioReporter final : public benchmark::ConsoleReporter {
  public:
   void ReportRuns(const std::vector<Run>& runs) override;
-  // The table: name, ours, baseline, ratio.
+  std::map<std::string, double> stolen;  // by name: the share of processor time that others had meanwhile
+  // The table: name, ours, baseline, ratio, stolen.
   std::string table() const;
 
  private:
   std::vector<std::string> order_;
   std::map<std::string, std::vector<double>> rates_;  // items a second, by benchmark
+  std::map<std::string, std::vector<double>> disk_;   // "MB_on_disk_per_M", of those that count it
+  std::map<std::string, std::vector<double>> times_;  // of those that count "ms": shown in place of the rate
 };
 
 // Access-log lines, the same every time.

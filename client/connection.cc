@@ -82,7 +82,7 @@ Answer call(const Client& client, const std::string& method, const std::string& 
     return answer;
   }
   answer.status = result->status;
-  answer.body = Json::parse(result->body, nullptr, false);
+  answer.body = parse_json(result->body);
   answer.ok = result->status == 200 && !answer.body.is_discarded();
   if (!answer.ok && print_problem) print_error(answer.body, result->status, parameters);
   return answer;
@@ -116,7 +116,7 @@ int stream(const Client& client, const std::string& path, const Parameters& para
       });
   if (ended_here) return kFine;
   if (status != 0 && status != 200) {
-    print_error(Json::parse(rest, nullptr, false), status, parameters);
+    print_error(parse_json(rest), status, parameters);
     return kFoundProblems;
   }
   if (!result) {

@@ -3,14 +3,13 @@
 
 #include <functional>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <string>
 
+#include "agent/json.h"
 #include "client/command.h"
 
 namespace dingle {
 
-using Json = nlohmann::ordered_json;
 using Parameters = std::multimap<std::string, std::string>;
 
 // What a call answered. On failure `ok` is false and the problem was printed to standard error, with a caret

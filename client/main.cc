@@ -42,8 +42,10 @@ int main(int argc, char** argv) {
     CLI::App* sub = app.add_subcommand(spec.name, spec.text);
     sub->footer(std::string("Example:\n  ") + spec.example);
     if (spec.has_output)
-      sub->add_option("--output,-o", client.output, "table, ndjson, json or csv")
-          ->transform(CLI::CheckedTransformer(forms))
+      sub->add_option_function<std::string>(
+             "--output,-o", [&client, &forms](const std::string& form) { client.output = forms.at(form); },
+             "table, ndjson, json or csv")
+          ->check(CLI::IsMember(&forms).description(""))
           ->type_name("FORM");
     sub->fallthrough();
     runs.emplace_back(sub, spec.add(Arguments(sub)));

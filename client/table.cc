@@ -53,9 +53,7 @@ std::string paint(const Client& client, const char* code, const std::string& tex
 }
 
 std::string json_text(const Json& value) {
-  return value.is_string() ? value.get<std::string>()
-         : value.is_null() ? ""
-                           : value.dump(-1, ' ', false, Json::error_handler_t::replace);
+  return value.is_string() ? value.get<std::string>() : value.is_null() ? "" : dump(value);
 }
 
 std::string csv_cell(const std::string& text) {
@@ -137,13 +135,10 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
 }  // namespace
 
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows) {
-  auto dump = [](const Json& j, int indent) {
-    return j.dump(indent, ' ', false, Json::error_handler_t::replace);
-  };
   switch (client.output) {
     case OutputForm::table: print_table(client, columns, rows); return;
     case OutputForm::ndjson:
-      for (const Json& row : rows) std::cout << dump(row, -1) << "\n";
+      for (const Json& row : rows) std::cout << dump(row) << "\n";
       return;
     case OutputForm::json: std::cout << dump(Json(rows), 2) << "\n"; return;
     case OutputForm::csv: {

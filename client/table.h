@@ -1,15 +1,13 @@
 // Rows for people or for programs.
 #pragma once
 
-#include <nlohmann/json.hpp>
 #include <string>
 #include <vector>
 
+#include "agent/json.h"
 #include "client/command.h"
 
 namespace dingle {
-
-using Json = nlohmann::ordered_json;
 
 struct Column {
   std::string key;    // of the row's object

@@ -51,6 +51,7 @@ class ByteReader {
   bool ok() const { return ok_; }
   bool at_end() const { return at_ == end_; }
   std::size_t left() const { return static_cast<std::size_t>(end_ - at_); }
+  std::string_view rest() const { return {at_, left()}; }
   void fail() { ok_ = false, at_ = end_; }
   std::uint8_t u8() { return fixed<std::uint8_t>(); }
   std::uint32_t u32() { return fixed<std::uint32_t>(); }

@@ -23,6 +23,17 @@ struct Call {
 };
 const std::vector<Call>& calls();
 
+ApiAnswer list_events(Api& api, const ApiRequest& request);
+ApiAnswer top_values(Api& api, const ApiRequest& request);
+ApiAnswer count_over_time(Api& api, const ApiRequest& request);
+ApiAnswer list_indexes(Api& api, const ApiRequest& request);
+ApiAnswer remove_index(Api& api, const ApiRequest& request);
+
+ApiAnswer try_templates(Api& api, const ApiRequest& request);
+ApiAnswer draft_lines(Api& api, const ApiRequest& request);
+ApiAnswer newest_lines(Api& api, const ApiRequest& request);
+ApiAnswer unmatched_lines(Api& api, const ApiRequest& request);
+
 ApiAnswer list_letters(Api& api, const ApiRequest& request);
 ApiAnswer count_letters(Api& api, const ApiRequest& request);
 ApiAnswer resend_letters(Api& api, const ApiRequest& request);

@@ -2,9 +2,10 @@
 
 #include <httplib.h>
 
-#include <charconv>
 #include <cstring>
 
+#include "agent/secret.h"
+#include "agent/sources/listener.h"
 #include "server/intake.h"
 #include "server/token.h"
 #include "spool/spool.h"
@@ -103,6 +104,7 @@ HttpServer::HttpServer(Api& api, std::string token, const std::string& certifica
   s.set_write_timeout(10, 0);
   s.set_keep_alive_timeout(5);
   s.set_tcp_nodelay(true);
+  s.set_socket_options([](int fd) { reuse_address(fd); });
   s.set_pre_routing_handler([inside = inside_.get()](const httplib::Request& in, httplib::Response& out) {
     return inside->admit(in, out);
   });
@@ -118,17 +120,10 @@ HttpServer::HttpServer(Api& api, std::string token, const std::string& certifica
 HttpServer::~HttpServer() = default;
 
 std::string HttpServer::listen(const std::string& address) {
-  const std::size_t colon = address.rfind(':');
-  int port = -1;
-  if (colon != std::string::npos) {
-    const char* end = address.data() + address.size();
-    auto r = std::from_chars(address.data() + colon + 1, end, port);
-    if (r.ec != std::errc() || r.ptr != end) port = -1;
-  }
-  if (port < 0 || port > 65535)
-    return "`" + address + "` is not an address with a port, such as 127.0.0.1:3464";
-  std::string host = address.substr(0, colon);
-  if (host.size() > 2 && host.front() == '[' && host.back() == ']') host = host.substr(1, host.size() - 2);
+  const HostPort to = host_and_port(address);
+  if (to.port.empty()) return "`" + address + "` is not an address with a port, such as 127.0.0.1:3464";
+  const std::string& host = to.host;
+  int port = std::stoi(to.port);
   if (!inside_->server->is_valid()) return "the certificate or the key of `server.tls` cannot be used";
   if (port == 0)
     port = inside_->server->bind_to_any_port(host);
@@ -136,7 +131,7 @@ std::string HttpServer::listen(const std::string& address) {
     port = -1;
   if (port < 0)
     return "cannot listen on " + address + ": " + std::strerror(errno) + "; is another dingled running?";
-  inside_->address = address.substr(0, colon + 1) + std::to_string(port);
+  inside_->address = address.substr(0, address.rfind(':') + 1) + std::to_string(port);
   return "";
 }
 

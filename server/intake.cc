@@ -1,7 +1,6 @@
 #include "server/intake.h"
 
-#include <nlohmann/json.hpp>
-
+#include "server/json_answer.h"
 #include "server/parameters.h"
 #include "store/intake_lines.h"
 
@@ -30,7 +29,7 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
     return api_error(400, "there are several destinations of the kind `index` here", "say which: into: NAME");
   const auto held_here = [&] {
     const RecordNumber held = stores[0]->held(sender);
-    return nlohmann::json{{"epoch", held.epoch}, {"number", held.number}};
+    return Json{{"epoch", held.epoch}, {"number", held.number}};
   };
   const RecordNumber after{p.number("after_epoch", 0, UINT64_MAX), p.number("after_number", 0, UINT64_MAX)};
   if (stores[0]->held(sender) < after)
@@ -50,8 +49,7 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
     stored += o.stored;
     known += o.known;
   }
-  return {200, "application/json",
-          nlohmann::json{{"stored", stored}, {"known", known}, {"held", held_here()}}.dump(), nullptr};
+  return json_answer({{"stored", stored}, {"known", known}, {"held", held_here()}});
 }
 
 }  // namespace dingle

@@ -1,19 +1,11 @@
 // The calls about dead letters.
-#include <nlohmann/json.hpp>
-
 #include "core/nearest.h"
 #include "server/calls.h"
+#include "server/json_answer.h"
 #include "server/parameters.h"
 
 namespace dingle {
-
-using Json = nlohmann::ordered_json;
-
 namespace {
-
-ApiAnswer answer(const Json& json) {
-  return {200, "application/json", json.dump(-1, ' ', false, Json::error_handler_t::replace), nullptr};
-}
 
 std::uint32_t destination_id(Engine& engine, const std::string& name) {
   if (name.empty()) return 0;
@@ -72,8 +64,8 @@ ApiAnswer list_letters(Api& api, const ApiRequest& r) {
                     {"attempts", l.attempts},
                     {"reason", l.reason},
                     {"source", l.source},
-                    {"event", Json::parse(l.event, nullptr, false)}});
-  return answer({{"letters", list}});
+                    {"event", parse_json(l.event)}});
+  return json_answer({{"letters", list}});
 }
 
 ApiAnswer count_letters(Api& api, const ApiRequest& r) {
@@ -88,7 +80,7 @@ ApiAnswer count_letters(Api& api, const ApiRequest& r) {
                     {"example", s.example}});
     all += s.letters;
   }
-  return answer({{"reasons", list}, {"letters", all}, {"bytes", api.engine().letters().bytes()}});
+  return json_answer({{"reasons", list}, {"letters", all}, {"bytes", api.engine().letters().bytes()}});
 }
 
 ApiAnswer resend_letters(Api& api, const ApiRequest& r) {
@@ -97,11 +89,11 @@ ApiAnswer resend_letters(Api& api, const ApiRequest& r) {
       api.engine().resend(choice_of(api.engine(), body), body.value("through_pipeline", Json()) == true);
   if (!resent.problem.empty())
     return api_error(409, resent.problem, std::to_string(resent.letters) + " were resent");
-  return answer({{"resent", resent.letters}});
+  return json_answer({{"resent", resent.letters}});
 }
 
 ApiAnswer discard_letters(Api& api, const ApiRequest& r) {
-  return answer({{"discarded", api.engine().letters().remove(choice_of(api.engine(), body_of(r)))}});
+  return json_answer({{"discarded", api.engine().letters().remove(choice_of(api.engine(), body_of(r)))}});
 }
 
 }  // namespace dingle

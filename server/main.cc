@@ -9,13 +9,14 @@
 #include <filesystem>
 #include <fstream>
 #include <iostream>
-#include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "agent/memory.h"
 #include "agent/secret.h"
 #include "core/time/instant.h"
 #include "server/api.h"
 #include "server/http_server.h"
+#include "server/json_answer.h"
 #include "server/log.h"
 #include "server/token.h"
 
@@ -55,8 +56,8 @@ std::shared_ptr<const Configuration> load(const Arguments& arguments, std::strin
   return changed;
 }
 
-nlohmann::ordered_json findings_json(const std::vector<Finding>& findings) {
-  auto list = nlohmann::ordered_json::array();
+Json findings_json(const std::vector<Finding>& findings) {
+  auto list = Json::array();
   for (const Finding& f : findings)
     list.push_back({{"severity", f.is_error ? "error" : "warning"},
                     {"line", f.place.line},
@@ -75,18 +76,16 @@ ApiAnswer reload(const Arguments& arguments, Engine& engine) {
     problem = engine.reload(configuration);
   else if (problem.empty())
     problem = "the configuration has errors; the running one goes on";
-  nlohmann::ordered_json body{{"findings", findings_json(findings)}, {"file", arguments.configuration}};
+  Json body{{"findings", findings_json(findings)}, {"file", arguments.configuration}};
   if (!problem.empty()) {
     engine.problems().set("configuration", problem);
     body["error"] = {{"message", problem}};
-    return {409, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
-            nullptr};
+    return {409, "application/json", dump(body), nullptr};
   }
   engine.problems().clear("configuration");
   log_info("configuration reloaded", {{"version", configuration->version}});
   body["configuration"] = configuration->version;
-  return {200, "application/json", body.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace),
-          nullptr};
+  return json_answer(body);
 }
 
 int run(const Arguments& arguments) {
@@ -183,6 +182,7 @@ int run(const Arguments& arguments) {
 }  // namespace dingle
 
 int main(int argc, char** argv) {
+  dingle::prepare_memory();
   CLI::App app{
       "dingled: reads logs, makes events of them, and ships them. Stops on SIGTERM, reloads on SIGHUP.",
       "dingled"};

@@ -1,12 +1,11 @@
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 #include "server/calls.h"
+#include "server/json_answer.h"
 
 namespace dingle {
 
 std::string openapi_document() {
-  using Json = nlohmann::ordered_json;
   Json root{{"openapi", "3.1.0"},
             {"info",
              {{"title", "Dingle"},
@@ -72,7 +71,7 @@ std::string openapi_document() {
                                   {"parameter", {{"type", "string"}}},
                                   {"offset", {{"type", "integer"}}},
                                   {"length", {{"type", "integer"}}}}}}}}}}}}}};
-  return root.dump(2) + "\n";
+  return dump(root, 2) + "\n";
 }
 
 }  // namespace dingle

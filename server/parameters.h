@@ -3,10 +3,10 @@
 
 #include <algorithm>
 #include <charconv>
-#include <nlohmann/json.hpp>
 #include <string>
 #include <vector>
 
+#include "agent/json.h"
 #include "core/time/instant.h"
 #include "server/api.h"
 #include "store/search.h"
@@ -81,8 +81,8 @@ class Parameters {
 };
 
 // The object of a request's body.
-inline nlohmann::ordered_json body_of(const ApiRequest& r) {
-  auto body = nlohmann::ordered_json::parse(r.body, nullptr, false);
+inline Json body_of(const ApiRequest& r) {
+  Json body = parse_json(r.body);
   if (!body.is_object())
     throw Refused{api_error(400, "the body must be a JSON object", "for instance {\"lines\": [\"...\"]}")};
   return body;

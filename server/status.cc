@@ -1,13 +1,12 @@
 // Status and metrics: both from the same numbers, taken at one moment.
-#include <nlohmann/json.hpp>
-
 #include "core/time/instant.h"
 #include "server/api.h"
+#include "server/json_answer.h"
 
 namespace dingle {
 namespace {
 
-using Json = nlohmann::ordered_json;
+constexpr std::size_t kMostReasons = 5;  // of dead letters, for each destination
 
 class Numbers {
  public:
@@ -22,8 +21,9 @@ class Numbers {
 };
 
 constexpr const char* kSourceCounters[] = {
-    "lines",     "bytes",        "empty",     "joined",   "events",          "leftovers",    "cut",
-    "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast"};
+    "lines",         "bytes",     "empty",        "joined",    "events",     "leftovers",
+    "cut",           "cut_bytes", "invalid_utf8", "truncated", "replaced",   "lost_queue_full",
+    "lost_too_fast", "requests",  "repeated",     "refused",   "turned_away"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -61,9 +61,15 @@ Json drained_in(const Spool::Waiting& w, double in, double out) {
   return out > in ? Json(static_cast<double>(w.events) / (out - in)) : Json();
 }
 
+// closed: it delivers. open: it waits, and tries nothing. half_open: one batch is tried.
+const char* circuit(const DeliveryThread::Status& d, std::int64_t now) {
+  return !d.failing ? "closed" : now < d.next_try ? "open" : "half_open";
+}
+
 }  // namespace
 
 std::string status_json(Engine& engine) {
+  const auto sources = engine.sources();  // before the spool is looked at: what left them is there then
   const Spool::View view = engine.spool().view();
   const Numbers n(view);
   auto configuration = engine.configuration();
@@ -75,9 +81,10 @@ std::string status_json(Engine& engine) {
   bool paused = engine.paused();
   std::vector<Balance> balances;
   root["sources"] = Json::array();
-  for (const auto& s : engine.sources()) {
+  for (const auto& s : sources) {
     const std::string prefix = "source/" + s.name + "/";
-    Json source{{"name", s.name}, {"kind", s.kind}, {"open", s.open}, {"bytes_behind", s.bytes_behind}};
+    Json source{{"name", s.name}, {"kind", s.kind}, {"open", s.open}};
+    source["bytes_behind"] = s.bytes_behind ? Json(*s.bytes_behind) : Json();
     if (!s.listening.empty()) source["listening"] = s.listening;
     if (!s.waits_for.empty()) source["waits_for"] = s.waits_for, paused = true;
     for (const char* what : kSourceCounters) source[what] = n(prefix + what);
@@ -114,6 +121,9 @@ std::string status_json(Engine& engine) {
     const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown + shed_newest;
     const std::int64_t sent =
         static_cast<std::int64_t>(w.appended - w.events) - aside - damaged - shed_oldest + thrown;
+    Json reasons = Json::array();
+    for (const Letters::Sum& sum : engine.letters().reasons(d.id, kMostReasons))
+      reasons.push_back({{"reason", sum.reason}, {"letters", sum.letters}});
     root["destinations"].push_back(
         {{"name", d.name},
          {"kind", d.kind},
@@ -129,12 +139,15 @@ std::string status_json(Engine& engine) {
          {"replaced", n(counter_of_destination(d.id, "replaced"))},
          {"shed", shed_oldest + shed_newest},
          {"letters", engine.letters().count(d.id)},
+         {"letters_by_reason", std::move(reasons)},
          {"in_per_second", d.in_rate},
          {"out_per_second", d.out_rate},
          {"drained_in_seconds", drained_in(w, d.in_rate, d.out_rate)},
          {"lag_seconds", static_cast<double>(d.delivery.lag) / 1e9},
          {"latency_seconds", {{"p50", d.latency_p50}, {"p99", d.latency_p99}}},
+         {"events_at_once", d.delivery.at_once ? Json(d.delivery.at_once) : Json()},
          {"failing", d.delivery.failing},
+         {"circuit", circuit(d.delivery, now)},
          {"reason", d.delivery.reason},
          {"since", d.delivery.since ? Json(format_rfc3339(d.delivery.since)) : Json()},
          {"next_try", d.delivery.next_try ? Json(format_rfc3339(d.delivery.next_try)) : Json()},
@@ -166,7 +179,7 @@ std::string status_json(Engine& engine) {
                                 {"since", format_rfc3339(p.since)},
                                 {"last", format_rfc3339(p.last)},
                                 {"times", p.times}});
-  return root.dump(-1, ' ', false, Json::error_handler_t::replace);
+  return dump(root);
 }
 
 namespace {
@@ -186,7 +199,7 @@ class Metrics {
     std::string& out = histograms_;
     if (out.empty()) out = "# HELP " + name + " " + help + "\n# TYPE " + name + " histogram\n";
     for (const auto& [most, n] : d.latency_at_most)
-      out += name + "_bucket{" + labels + ",le=\"" + Json(most).dump() + "\"} " + std::to_string(n) + "\n";
+      out += name + "_bucket{" + labels + ",le=\"" + dump(most) + "\"} " + std::to_string(n) + "\n";
     out += name + "_bucket{" + labels + ",le=\"+Inf\"} " + std::to_string(d.latency_count) + "\n";
     out += name + "_count{" + labels + "} " + std::to_string(d.latency_count) + "\n";
     out += name + "_sum{" + labels + "} " + number(d.latency_sum) + "\n";
@@ -217,7 +230,7 @@ class Metrics {
     std::string text;
     if (v == static_cast<double>(static_cast<std::int64_t>(v)))
       return std::to_string(static_cast<std::int64_t>(v));
-    return Json(v).dump();
+    return dump(v);
   }
   std::string histograms_;
   std::map<std::string, Family> families_;
@@ -239,15 +252,16 @@ std::string label(const char* name, const std::string& value) {
 }  // namespace
 
 std::string metrics_text(Engine& engine, bool openmetrics) {
-  const Json status = Json::parse(status_json(engine));
+  const Json status = parse_json(status_json(engine));
   Metrics m;
   auto each = [&](const char* list, const char* what,
                   const std::vector<std::pair<const char*, const char*>>& fields, bool counter,
                   const std::string& suffix) {
     for (auto [field, help] : fields)
       for (const Json& item : status[list])
-        m.add(std::string("dingle_") + what + "_" + field + suffix, counter, help, label(what, item["name"]),
-              item[field].get<double>());
+        if (!item[field].is_null())
+          m.add(std::string("dingle_") + what + "_" + field + suffix, counter, help,
+                label(what, item["name"]), item[field].get<double>());
   };
   each("sources", "source",
        {{"lines", "Lines read."},
@@ -260,10 +274,14 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"invalid_utf8", "Lines that are not valid UTF-8."},
         {"truncated", "Times that a file was truncated."},
         {"lost_queue_full", "Messages that came by UDP while the queues were full."},
-        {"lost_too_fast", "Messages that came by UDP faster than they could be taken."}},
+        {"lost_too_fast", "Messages that came by UDP faster than they could be taken."},
+        {"requests", "Requests whose events were taken."},
+        {"repeated", "Requests whose Idempotency-Key was known: their events are there already."},
+        {"refused", "Requests that were refused for what they are."},
+        {"turned_away", "Requests that were answered 503, since the queues were full."}},
        true, "");
   each("sources", "source",
-       {{"bytes_behind", "Bytes that are there and not read yet."},
+       {{"bytes_behind", "Bytes that are there and not in the spool yet."},
         {"open", "Files or connections that are open."}},
        false, "");
   each("pipelines", "pipeline",

@@ -56,8 +56,4 @@ std::string token_of(const std::string& data, std::string* problem) {
   return token;
 }
 
-bool tokens_equal(const std::string& a, const std::string& b) {
-  return a.size() == b.size() && CRYPTO_memcmp(a.data(), b.data(), a.size()) == 0;
-}
-
 }  // namespace dingle

@@ -9,7 +9,6 @@ namespace dingle {
 // The token of the folder, made if there is none. "" with `*problem` set if it can be neither read nor made,
 // or if others may read it.
 std::string token_of(const std::string& data, std::string* problem);
-bool tokens_equal(const std::string& a, const std::string& b);  // in constant time
 
 // Writes a small file in one step: afterwards it has the old contents or the new.
 bool write_whole(const std::string& path, const std::string& contents, int mode);

@@ -287,7 +287,7 @@ bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::na
       out.number = {found.epoch, found.number};
       out.appended_at = found.appended_at;
       out.batch = {};
-      out.bytes = std::make_unique<std::string>();
+      if (!out.bytes) out.bytes = std::make_unique<std::string>();
       if (found.file->read(found.offset, found.size, *out.bytes) == 0 &&
           record_is_intact(*out.bytes, found.segment) &&
           decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch) && expand(out))

@@ -114,7 +114,8 @@ class Spool {
     std::uint64_t unreadable_events =
         0;  // of records passed over before this one, because they cannot be read any more
     std::int64_t appended_at = 0;        // ns since 1970 UTC; after a restart the time of the restart
-    std::unique_ptr<std::string> bytes;  // owns what `batch` points into, also after the Read was moved
+    // Owns what `batch` points into, also after the Read was moved. If there already, its memory is used.
+    std::unique_ptr<std::string> bytes;
     BatchPayload batch;
   };
   // The next batch with events for the destination behind record `after`; waits up to `timeout` for one.

@@ -78,6 +78,31 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
     }
 }
 
+// A value of a group's key; texts are views into it.
+Value value_of(ByteReader& r) {
+  const auto kind = static_cast<Kind>(r.u8());
+  if (kind == Kind::decimal) return Value::decimal(r.decimal());
+  if (kind == Kind::text || kind >= Kind::ip) return Value::from_text(kind, r.text());
+  const std::int64_t v = r.zigzag();
+  return kind == Kind::integer     ? Value::integer(v)
+         : kind == Kind::boolean   ? Value::boolean(v != 0)
+         : kind == Kind::timestamp ? Value::timestamp(v)
+                                   : Value();
+}
+// The order of keys with equal counts: by their texts.
+bool before(std::string_view a, std::string_view b, std::size_t values) {
+  ByteReader ra(a), rb(b);
+  for (std::size_t i = 0; i < values; ++i) {
+    const Value x = value_of(ra), y = value_of(rb);
+    if (x.is_textual() && y.is_textual()) {
+      if (const int order = x.as_text().compare(y.as_text())) return order < 0;
+    } else if (const int order = x.to_string().compare(y.to_string())) {
+      return order < 0;
+    }
+  }
+  return false;
+}
+
 }  // namespace
 
 bool matches_glob(std::string_view text, std::string_view glob) {
@@ -145,6 +170,9 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   for (const std::string& name : g.fields) fields.push_back(field_id(name));
   std::unordered_set<std::uint64_t> counted;  // an event that went to several destinations counts once
   const FieldId measured = g.measure == Measure::count ? kNoField : field_id(g.field);
+  // Once there are too many groups, most keys are of none: this tells so without a look into the table.
+  constexpr std::size_t kBits = 1u << 20;
+  std::vector<bool> may_be_there(kBits);
   std::string key;
   scan(
       stores, query, scanned, [](const IndexReader::BlockInfo&) { return false; },
@@ -181,13 +209,20 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
           else
             w.zigzag(v.as_integer());
         }
+        const std::size_t bit = XXH3_64bits(key.data(), key.size()) % kBits;
+        const bool full = groups.size() >= kMostGroups;
+        if (full && !may_be_there[bit]) {
+          result.approximate = true;
+          return;
+        }
         auto it = groups.find(key);
         if (it == groups.end()) {
-          if (groups.size() >= kMostGroups) {
+          if (full) {
             result.approximate = true;
             return;
           }
           it = groups.try_emplace(key).first;
+          may_be_there[bit] = true;
         }
         Accumulator& a = it->second;
         ++a.count;
@@ -204,24 +239,41 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
           }
         }
       });
-  std::deque<std::string> texts;
+  // Only those that are wanted are decoded and put in order.
+  struct Key {
+    std::int64_t bucket = 0;
+    std::uint64_t count = 0;
+    std::string_view values;  // encoded
+    Accumulator* measured = nullptr;
+  };
+  std::vector<Key> keys;
+  keys.reserve(groups.size());
   for (auto& [encoded, a] : groups) {
-    Group group;
     ByteReader r(encoded);
-    group.bucket = r.zigzag();
+    const std::int64_t bucket = r.zigzag();
+    keys.push_back({bucket, a.count, r.rest(), &a});
+    result.events += a.count;
+    if (!fields.empty() && static_cast<Kind>(r.u8()) == Kind::absent) result.without += a.count;
+  }
+  result.found = keys.size();
+  const std::size_t wanted = g.most == 0 ? keys.size() : std::min(g.most, keys.size());
+  std::partial_sort(keys.begin(), keys.begin() + static_cast<std::ptrdiff_t>(wanted), keys.end(),
+                    [&](const Key& a, const Key& b) {
+                      if (a.bucket != b.bucket) return a.bucket < b.bucket;
+                      if (a.count != b.count) return a.count > b.count;
+                      return before(a.values, b.values, fields.size());
+                    });
+  keys.resize(wanted);
+  std::deque<std::string> texts;
+  for (const Key& key_of_group : keys) {
+    Accumulator& a = *key_of_group.measured;
+    Group group;
+    group.bucket = key_of_group.bucket;
+    ByteReader r(key_of_group.values);
     for (std::size_t i = 0; i < fields.size(); ++i) {
-      const auto kind = static_cast<Kind>(r.u8());
-      if (kind == Kind::decimal)
-        group.keys.push_back(Value::decimal(r.decimal()));
-      else if (kind == Kind::text || kind >= Kind::ip)
-        group.keys.push_back(Value::from_text(kind, texts.emplace_back(r.text())));
-      else {
-        const std::int64_t v = r.zigzag();
-        group.keys.push_back(kind == Kind::integer     ? Value::integer(v)
-                             : kind == Kind::boolean   ? Value::boolean(v != 0)
-                             : kind == Kind::timestamp ? Value::timestamp(v)
-                                                       : Value());
-      }
+      Value v = value_of(r);
+      if (v.is_textual()) v = Value::from_text(v.kind(), texts.emplace_back(v.as_text()));
+      group.keys.push_back(v);
     }
     group.count = a.count;
     switch (g.measure) {
@@ -239,13 +291,6 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
     }
     result.groups.push_back(std::move(group));
   }
-  std::sort(result.groups.begin(), result.groups.end(), [](const Group& a, const Group& b) {
-    if (a.bucket != b.bucket) return a.bucket < b.bucket;
-    if (a.count != b.count) return a.count > b.count;
-    for (std::size_t i = 0; i < a.keys.size(); ++i)
-      if (auto x = a.keys[i].to_string(), y = b.keys[i].to_string(); x != y) return x < y;
-    return false;
-  });
   result.texts = std::move(texts);
   return result;
 }

@@ -50,6 +50,7 @@ struct Grouping {
   Measure measure = Measure::count;
   std::string field;  // what is measured; not for count
   double percentile = 50;
+  std::size_t most = 0;  // groups that are wanted, the greatest of the first bucket first; 0: all
 };
 struct Group {
   std::int64_t bucket = 0;  // its beginning
@@ -59,6 +60,9 @@ struct Group {
 };
 struct Grouped {
   std::vector<Group> groups;      // by bucket, then by count, most first
+  std::uint64_t found = 0;        // groups, with those that are not wanted,
+  std::uint64_t events = 0;       // and the events in them;
+  std::uint64_t without = 0;      // of those, without the first field
   bool approximate = false;       // there were more groups or values than are kept
   std::deque<std::string> texts;  // owns the keys' texts
 };

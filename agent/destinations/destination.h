@@ -38,6 +38,8 @@ struct Delivery {
   bool judged = false;
   // The outcome speaks of the batch as a whole: smaller ones may show which event is to blame.
   bool separable = false;
+  // It was reached, and did not answer in time: fewer events at once may do.
+  bool too_slow = false;
   // What is to be tried again need not wait: nothing is wrong with it.
   bool at_once = false;
   // The newest record of which the destination holds something; told after it was connected, before anything
@@ -50,7 +52,11 @@ struct Delivery {
   std::vector<std::pair<const char*, std::uint64_t>> counts = {};
 
   const Outcome& of(std::size_t event) const { return outcomes.size() == 1 ? outcomes[0] : outcomes[event]; }
-  static Delivery retry(std::string reason) { return {{{Outcome::Form::retry, std::move(reason)}}}; }
+  static Delivery retry(std::string reason, bool too_slow = false) {
+    Delivery d{{{Outcome::Form::retry, std::move(reason)}}};
+    d.too_slow = too_slow;
+    return d;
+  }
 };
 
 // Called by one thread, but for `cancel`.
@@ -65,6 +71,8 @@ class Destination {
   virtual bool flush() { return true; }
   // Set before `deliver`: more is waiting, so that it need not be durable yet.
   bool may_defer = false;
+  // Whether to read the next batch while one is delivered: worth its memory if others do the work.
+  virtual bool reads_ahead() const { return false; }
   // For housekeeping: called every second or so while there is nothing to deliver, every ten while there is.
   virtual void idle() {}
   // Asks a `deliver` in progress to come to an end soon, with any outcome. Called from another thread.

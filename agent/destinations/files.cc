@@ -233,7 +233,7 @@ class Files final : public Destination {
   std::list<std::unique_ptr<OutputFile>> open_;  // the most recently used first
 };
 
-const DestinationKind kKind{
+const DestinationKind kFilesDestination{
     {"files",
      "Files of events. A file is written as `NAME.part` and renamed when it is finished. At least once: "
      "after "
@@ -292,7 +292,7 @@ const DestinationKind kKind{
       return std::make_unique<Files>(m.settings.options,
                                      m.data + "/unfinished-files-" + std::to_string(m.id));
     }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration files_destination(kFilesDestination);
 
 }  // namespace
 }  // namespace dingle

@@ -91,7 +91,9 @@ void Frame::body(const Rendering& r, std::span<const SpooledEvent* const> events
   out.clear();
   const std::size_t n = events.size();
   begin.append(r, *events.front(), n, out);
+  constexpr std::size_t kSample = 256;  // events that show how much room all of them need
   for (std::size_t i = 0; i < n; ++i) {
+    if (i == kSample) out.reserve(out.size() / kSample * n / 16 * 17);
     if (i != 0) between.append(r, *events[i], n, out);
     before.append(r, *events[i], n, out);
     event.append(r, *events[i], n, out);

@@ -4,20 +4,19 @@
 #include <algorithm>
 #include <atomic>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <thread>
 
 #include "agent/destinations/compression.h"
 #include "agent/destinations/destination.h"
 #include "agent/destinations/frame.h"
 #include "agent/destinations/http_call.h"
+#include "agent/json.h"
 #include "agent/secret.h"
 #include "store/index_file.h"
 
 namespace dingle {
 namespace {
 
-using Json = nlohmann::json;
 using Events = std::vector<const SpooledEvent*>;
 
 constexpr std::size_t kShownAnswer = 200;  // bytes of an answer in a reason
@@ -46,8 +45,7 @@ const Json* at_pointer(const Json& root, std::string_view pointer) {
 
 std::string text_of(const Json* value) {
   if (value == nullptr || value->is_null()) return "";
-  return value->is_string() ? value->get<std::string>()
-                            : value->dump(-1, ' ', false, Json::error_handler_t::replace);
+  return value->is_string() ? value->get<std::string>() : dump(*value);
 }
 
 std::string beginning(std::string_view text) {
@@ -94,7 +92,7 @@ class Requester {
     }
     const HttpReply reply = connection_.call(settings_.target, url, headers, body, cancelled_);
     const std::string where = url.substr(0, url.find('?'));
-    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error);
+    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error, reply.too_slow);
     Delivery d = judge(where, reply.status, reply.body, events.size());
     if (reply.retry_after.count() > 0) d.retry_after = reply.retry_after;
     return d;
@@ -114,9 +112,8 @@ class Requester {
 
   Delivery judge(const std::string& where, long status, const std::string& answer, std::size_t events) const {
     const Outcome::Form form = form_of(status);
-    const Json json = settings_.items.empty() && settings_.message.empty()
-                          ? Json(Json::value_t::discarded)
-                          : Json::parse(answer, nullptr, false);
+    const Json json = settings_.items.empty() && settings_.message.empty() ? Json(Json::value_t::discarded)
+                                                                           : parse_json(answer);
     if (form != Outcome::Form::accepted) {
       std::string message;
       if (!json.is_discarded() && !settings_.message.empty())
@@ -131,6 +128,7 @@ class Requester {
       d.outcomes = {{form, reason}};
       // A server that is down or busy says nothing of the events.
       d.separable = form == Outcome::Form::refused || status == 500;
+      d.too_slow = form == Outcome::Form::retry && (status == 408 || status == 504);
       return d;
     }
     if (settings_.items.empty()) return {};
@@ -177,6 +175,7 @@ class Http final : public Destination {
       requesters_.push_back(std::make_unique<Requester>(settings_, rendering_, cancelled_));
   }
   void cancel() override { cancelled_ = true; }
+  bool reads_ahead() const override { return true; }
   void idle() override {
     for (auto& requester : requesters_) requester->idle();
   }
@@ -233,6 +232,7 @@ class Http final : public Destination {
         }
         all.separable |= whole && r.delivery.separable;
         all.judged |= r.delivery.judged;
+        all.too_slow |= r.delivery.too_slow;
         if (r.delivery.retry_after) all.retry_after = r.delivery.retry_after;
       }
     return all;
@@ -323,7 +323,7 @@ Settings read_settings(const Options& o, Findings* findings) {
   return s;
 }
 
-const DestinationKind kKind{
+const DestinationKind kHttpDestination{
     {"http",
      "A service that takes events in bulk requests. At least once: after a failure the last ones may come "
      "again, with the same `dingle.id`. Recipes are in docs/destinations.md.",
@@ -431,7 +431,7 @@ const DestinationKind kKind{
       std::string problem = !bearer ? bearer.problem().message : !password ? password.problem().message : "";
       return std::make_unique<Http>(std::move(settings), Rendering(o.section("events")), std::move(problem));
     }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration http_destination(kHttpDestination);
 
 }  // namespace
 }  // namespace dingle

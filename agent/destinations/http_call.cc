@@ -79,6 +79,9 @@ HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
   CURL_LATE(curl_slist_free_all)(list);
   if (code != CURLE_OK) {
     reply.error = *error ? error : CURL_LATE(curl_easy_strerror)(code);
+    curl_off_t reached = 0;  // microseconds until a request could be sent
+    CURL_LATE(curl_easy_getinfo)(c, CURLINFO_PRETRANSFER_TIME_T, &reached);
+    reply.too_slow = code == CURLE_OPERATION_TIMEDOUT && reached > 0;
     return reply;
   }
   CURL_LATE(curl_easy_getinfo)(c, CURLINFO_RESPONSE_CODE, &reply.status);

@@ -5,6 +5,7 @@
 #include <map>
 
 #include "agent/destinations/destination.h"
+#include "agent/destinations/field_choice.h"
 #include "agent/destinations/remote_index.h"
 #include "core/time/instant.h"
 #include "store/store.h"
@@ -16,7 +17,8 @@ class Index final : public Destination {
  public:
   explicit Index(const DestinationMaking& m)
       : store_(Store::at(index_folder(m.data, m.id))),
-        sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id} {
+        sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id},
+        choice_(m.settings.options.section("events")) {
     const Options& keep = m.settings.options.section("keep");
     keep_age_ = keep.number("age");
     keep_bytes_ = static_cast<std::uint64_t>(keep.number("bytes"));
@@ -25,7 +27,7 @@ class Index final : public Destination {
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     std::map<std::string_view, std::vector<StoredEvent>> by_index;
     extras_.clear();
-    for (const DeliveryEvent& d : events) {
+    for (const DeliveryEvent& d : choice_.of(events)) {
       const SpooledEvent& e = d.event;
       by_index[e.name].push_back({e.timestamp,
                                   e.observed,
@@ -47,8 +49,10 @@ class Index final : public Destination {
 
   void idle() override {
     store_->merge();
-    if (std::exchange(resting_at_, commits_) == commits_ && std::exchange(rested_at_, commits_) != commits_)
+    if (std::exchange(resting_at_, commits_) == commits_ && std::exchange(rested_at_, commits_) != commits_) {
       store_->forget_caches();
+      choice_.forget();
+    }
     const std::int64_t now = system_now();
     if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return;
     retained_at_ = now;
@@ -72,6 +76,7 @@ class Index final : public Destination {
 
   std::shared_ptr<Store> store_;
   Sender sender_;
+  FieldChoice choice_;
   std::int64_t keep_age_ = 0, retained_at_ = 0;
   std::uint64_t resting_at_ = 0, rested_at_ = 0;  // commits
   std::uint64_t keep_bytes_ = 0, commits_ = 0;
@@ -84,7 +89,7 @@ std::vector<OptionSpec> with_remote(std::vector<OptionSpec> own) {
   return own;
 }
 
-const DestinationKind kKind{
+const DestinationKind kIndexDestination{
     {"index",
      "Dingle's own indexed store, in the data folder, or that of another dingled. Exactly once. An index is "
      "one file; its name carries a "
@@ -110,9 +115,11 @@ const DestinationKind kKind{
                         .type = OptionType::size,
                         .text =
                             "The oldest indexes are deleted while all together are larger; the newest one "
-                            "always stays."}}}})},
+                            "always stays."}}},
+          value_choice_option()})},
     true,
     [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+      check_value_choice(options.section("events"), findings);
       auto zone = Zone::named(options.text("zone"));
       if (!zone) {
         findings.error_within(*options.node("zone"), zone.problem());
@@ -139,7 +146,7 @@ const DestinationKind kKind{
       if (m.settings.options.given("at")) return make_remote_index(m);
       return std::make_unique<Index>(m);
     }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration index_destination(kIndexDestination);
 
 }  // namespace
 

@@ -9,7 +9,7 @@ class Nowhere final : public Destination {
   Delivery deliver(std::span<const DeliveryEvent>) override { return {}; }
 };
 
-const DestinationKind kKind{
+const DestinationKind kNowhereDestination{
     {"nowhere",
      "Throws events away. They are counted and seen by `dingle watch`, but not kept in the spool. What "
      "waited for a destination that becomes `nowhere` is thrown away as well.",
@@ -18,7 +18,7 @@ const DestinationKind kKind{
     false,
     nullptr,
     [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Nowhere>(); }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration nowhere_destination(kNowhereDestination);
 
 }  // namespace
 }  // namespace dingle

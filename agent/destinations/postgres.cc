@@ -7,14 +7,13 @@
 #include <algorithm>
 #include <array>
 #include <map>
-#include <set>
 
 #include "agent/destinations/destination.h"
+#include "agent/destinations/field_choice.h"
 #include "agent/destinations/postgres_connection.h"
 #include "agent/destinations/postgres_rows.h"
+#include "agent/destinations/postgres_table.h"
 #include "agent/secret.h"
-#include "core/nearest.h"
-#include "core/time/instant.h"
 #include "store/index_file.h"
 
 namespace dingle {
@@ -22,65 +21,13 @@ namespace {
 
 constexpr std::size_t kPiece = 256u << 10;  // of a COPY, handed to the connection at once
 
-struct WantedColumn {
-  std::string name, type;
-  FieldId field = kNoField;
-};
-
-constexpr std::pair<const char*, const char*> kTypes[] = {{"text", "text"},
-                                                          {"int", "bigint"},
-                                                          {"decimal", "double precision"},
-                                                          {"boolean", "boolean"},
-                                                          {"timestamp", "timestamptz"},
-                                                          {"ip", "inet"},
-                                                          {"list", "jsonb"},
-                                                          {"map", "jsonb"}};
-
-const char* sql_type(std::string_view type) {
-  for (auto [name, sql] : kTypes)
-    if (type == name) return sql;
-  return nullptr;
-}
-
-// `columns: { status: int, client: { field: client.address, type: ip } }`
-std::vector<WantedColumn> read_columns(const Options& o, Findings* findings) {
-  std::vector<WantedColumn> all;
-  std::vector<std::string> types;
-  for (auto [name, sql] : kTypes) types.emplace_back(name);
-  for (const Node::Entry& e : o.tree("columns").entries) {
-    const Node* type = e.value.is_map() ? e.value.find("type") : &e.value;
-    const Node* field = e.value.is_map() ? e.value.find("field") : nullptr;
-    if (findings && (!type || !type->is_scalar() || !sql_type(type->scalar)))
-      findings->error(type ? *type : e.value, "the column `" + e.key + "` needs a type",
-                      "for instance int, or { field: http.status, type: int }; types: " + one_of(types));
-    if (!type || !sql_type(type->scalar)) continue;
-    all.push_back({e.key, type->scalar, field_id(field ? field->scalar : e.key)});
-  }
-  return all;
-}
-
-// A table's name, perhaps with its schema before a dot.
-std::string quoted_table(const PgConnection& c, const std::string& table) {
-  const std::size_t dot = table.find('.');
-  return dot == std::string::npos ? c.quoted(table)
-                                  : c.quoted(table.substr(0, dot)) + "." + c.quoted(table.substr(dot + 1));
-}
-
-// What is known of a table of the server's.
-struct Table {
-  std::vector<PgColumn> columns;
-  bool partitioned = false;
-  std::set<std::int64_t> partitions;  // their first days, as made or found by us
-};
-
 class Postgres final : public Destination {
  public:
   explicit Postgres(const DestinationMaking& m)
       : sender_{m.spool.spool_id, m.spool.epoch, m.spool.nonce, m.id},
         target_(m.settings.options.text("connect")),
-        create_(m.settings.options.flag("create")),
-        partition_(m.settings.options.text("partition")),
-        wanted_(read_columns(m.settings.options, nullptr)),
+        table_settings_(m.settings.options),
+        choice_(m.settings.options.section("events")),
         connection_(cancelled_, std::chrono::milliseconds(m.settings.options.number("timeout") / 1'000'000)) {
     auto password = read_secret(m.settings.options, "password");
     if (password)
@@ -97,6 +44,8 @@ class Postgres final : public Destination {
                            "WHERE spool = {}; COMMIT",
                            signed_(sender_.spool)));
   }
+
+  void idle() override { choice_.forget(); }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);
@@ -118,6 +67,7 @@ class Postgres final : public Destination {
       return connected;
     }
     if (!copied_.empty()) return Delivery::retry(copied_);
+    events = choice_.of(events);
     std::map<std::string_view, std::vector<std::size_t>> by_table;
     for (std::size_t i = 0; i < events.size(); ++i) by_table[events[i].event.name].push_back(i);
     if (by_table.size() == 1) return deliver(std::string(by_table.begin()->first), events);
@@ -142,7 +92,7 @@ class Postgres final : public Destination {
     const PgError error = connection_.error();
     if (error.of_schema()) tables_.clear();  // it may have changed
     if (connection_.connected()) connection_.run("ROLLBACK");
-    return Delivery::retry(about.empty() ? error.message : about + ": " + error.message);
+    return Delivery::retry(about.empty() ? error.message : about + ": " + error.message, error.too_slow);
   }
 
   // Makes what we keep there, and says which opening of the spool writes from now on.
@@ -171,129 +121,6 @@ class Postgres final : public Destination {
   }
   static std::int64_t signed_(std::uint64_t v) { return static_cast<std::int64_t>(v); }
 
-  // Learns the table's columns; makes the table and what it lacks, if it may.
-  bool learn(const std::string& name, Table& table, std::string& problem) {
-    const std::string sql_name = quoted_table(connection_, name);
-    const std::string query = fmt::format(
-        "SELECT a.attname, a.atttypid, c.relkind FROM pg_catalog.pg_class c LEFT JOIN "
-        "pg_catalog.pg_attribute a ON "
-        "a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped WHERE c.oid = to_regclass({}) ORDER BY "
-        "a.attnum",
-        literal(sql_name));
-    PgResult rows = connection_.run(query);
-    if (!rows) return false;
-    if (PQ(PQntuples)(rows.get()) == 0) {
-      if (!create_) {
-        problem = "there is no table " + name + ", and `create` is false";
-        return false;
-      }
-      std::string sql =
-          "CREATE TABLE IF NOT EXISTS " + sql_name +
-          "(time timestamptz NOT NULL, observed timestamptz, body text, fields jsonb, pipeline text, "
-          "stream bigint, position bigint";
-      for (const WantedColumn& c : wanted_) sql += ", " + connection_.quoted(c.name) + " " + sql_type(c.type);
-      sql += partition_ == "none" ? ")" : ") PARTITION BY RANGE (time)";
-      if (!connection_.run(sql)) return false;
-      rows = connection_.run(query);
-      if (!rows) return false;
-    }
-    std::map<std::string, PgType> types;
-    for (int i = 0; i < PQ(PQntuples)(rows.get()); ++i) {
-      table.partitioned = *PQ(PQgetvalue)(rows.get(), i, 2) == 'p';
-      types[PQ(PQgetvalue)(rows.get(), i, 0)] =
-          pg_type_of(static_cast<std::uint32_t>(std::strtoul(PQ(PQgetvalue)(rows.get(), i, 1), nullptr, 10)));
-    }
-    std::string missing;
-    for (const WantedColumn& c : wanted_)
-      if (!types.count(c.name))
-        missing += fmt::format("{}ADD COLUMN IF NOT EXISTS {} {}", missing.empty() ? "" : ", ",
-                               connection_.quoted(c.name), sql_type(c.type));
-    if (!missing.empty()) {
-      if (!create_) {
-        problem = "the table " + name +
-                  " has not all columns of `columns`, and `create` is false: ALTER TABLE " + sql_name + " " +
-                  missing;
-        return false;
-      }
-      if (!connection_.run("ALTER TABLE " + sql_name + " " + missing)) return false;
-      table = {};
-      return learn(name, table, problem);
-    }
-    using From = PgColumn::From;
-    const std::tuple<const char*, From, std::vector<PgType>> fixed[] = {
-        {"time", From::time, {PgType::timestamptz}}, {"observed", From::observed, {PgType::timestamptz}},
-        {"body", From::body, {PgType::text}},        {"pipeline", From::pipeline, {PgType::text}},
-        {"stream", From::stream, {PgType::int8}},    {"position", From::position, {PgType::int8}}};
-    auto misfit = [&](const std::string& column, const char* type) {
-      problem = "the table " + name + " does not fit: its column `" + column + "` must be " + type;
-      return false;
-    };
-    for (const auto& [column, from, allowed] : fixed) {
-      auto it = types.find(column);
-      if (it == types.end()) {
-        if (from == From::time || from == From::body)
-          return misfit(column, from == From::time ? "timestamptz" : "text");
-        continue;
-      }
-      if (it->second != allowed[0])
-        return misfit(column, allowed[0] == PgType::timestamptz ? "timestamptz"
-                              : allowed[0] == PgType::int8      ? "bigint"
-                                                                : "text");
-      table.columns.push_back({column, from, kNoField, it->second});
-    }
-    for (const WantedColumn& c : wanted_) {
-      if (types[c.name] == PgType::unsupported) return misfit(c.name, sql_type(c.type));
-      table.columns.push_back({c.name, From::field, c.field, types[c.name]});
-    }
-    auto free = types.find("fields");
-    if (free == types.end() || (free->second != PgType::jsonb && free->second != PgType::json))
-      return misfit("fields", "jsonb: other fields go there");
-    table.columns.push_back({"fields", From::fields, kNoField, free->second});
-    return true;
-  }
-
-  static std::string literal(std::string_view text) {
-    std::string out = "'";
-    for (char c : text) {
-      if (c == '\'') out += '\'';
-      out += c;
-    }
-    return out + "'";
-  }
-
-  // The first day of the partition that holds the time.
-  std::int64_t partition_of(std::int64_t time) const {
-    const Civil c = civil_from_instant(time);
-    return partition_ == "month" ? days_from_civil(c.year, c.month, 1)
-                                 : days_from_civil(c.year, c.month, c.day);
-  }
-
-  // Makes the partitions that the events need.
-  bool make_partitions(const std::string& name, Table& table, std::span<const DeliveryEvent> events) {
-    if (!table.partitioned || !create_ || partition_ == "none") return true;
-    for (const DeliveryEvent& e : events) {
-      const std::int64_t day = partition_of(e.event.timestamp);
-      if (table.partitions.count(day)) continue;
-      const Civil from = civil_from_instant(day * kDay);
-      std::int64_t next = day + 1;
-      if (partition_ == "month")
-        next = from.month == 12 ? days_from_civil(from.year + 1, 1, 1)
-                                : days_from_civil(from.year, from.month + 1, 1);
-      const Civil to = civil_from_instant(next * kDay);
-      std::string part = fmt::format("{}_{:04}_{:02}", name, from.year, from.month);
-      if (partition_ == "day") part += fmt::format("_{:02}", from.day);
-      if (!connection_.run(fmt::format("CREATE TABLE IF NOT EXISTS {} PARTITION OF {} FOR VALUES FROM "
-                                       "('{:04}-{:02}-{:02} 00:00:00+00') TO "
-                                       "('{:04}-{:02}-{:02} 00:00:00+00')",
-                                       quoted_table(connection_, part), quoted_table(connection_, name),
-                                       from.year, from.month, from.day, to.year, to.month, to.day)) &&
-          connection_.error().state != "42P17")  // overlaps one that somebody else made: that will do
-        return false;
-      table.partitions.insert(day);
-    }
-    return true;
-  }
-
   // Begins a transaction and reads the progress, which stays locked.
   bool begin(const std::string& name, Progress& progress) {
     PgResult sender = connection_.run(fmt::format(
@@ -313,13 +140,13 @@ class Postgres final : public Destination {
     } else {
       return introduce() && connection_.run("ROLLBACK") && begin(name, progress);  // restored from a backup
     }
-    PgResult rows =
-        connection_.run(fmt::format("INSERT INTO dingle_progress SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
-                                    "generate_series(0, {3}) lane ON CONFLICT "
-                                    "DO NOTHING; SELECT lane, epoch, number, ordinal FROM dingle_progress "
-                                    "WHERE spool = {0} AND destination = {1} "
-                                    "AND target = {2} ORDER BY lane FOR UPDATE",
-                                    signed_(sender_.spool), sender_.destination, literal(name), kLanes - 1));
+    PgResult rows = connection_.run(
+        fmt::format("INSERT INTO dingle_progress SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
+                    "generate_series(0, {3}) lane ON CONFLICT "
+                    "DO NOTHING; SELECT lane, epoch, number, ordinal FROM dingle_progress "
+                    "WHERE spool = {0} AND destination = {1} "
+                    "AND target = {2} ORDER BY lane FOR UPDATE",
+                    signed_(sender_.spool), sender_.destination, pg_literal(name), kLanes - 1));
     if (!rows) return false;
     for (int i = 0; i < PQ(PQntuples)(rows.get()); ++i) {
       auto number = [&](int column) {
@@ -339,7 +166,7 @@ class Postgres final : public Destination {
     std::string columns;
     for (const PgColumn& c : rows.columns())
       columns += (columns.empty() ? "" : ", ") + connection_.quoted(c.name);
-    if (!connection_.begin_copy("COPY " + quoted_table(connection_, name) + "(" + columns +
+    if (!connection_.begin_copy("COPY " + pg_quoted_table(connection_, name) + "(" + columns +
                                 ") FROM STDIN (FORMAT binary)"))
       return false;
     std::string piece = PgRows::head();
@@ -373,14 +200,14 @@ class Postgres final : public Destination {
   Delivery deliver(const std::string& name, std::span<const DeliveryEvent> events) {
     auto known = tables_.find(name);
     if (known == tables_.end()) {
-      Table table;
       std::string problem;
-      if (!learn(name, table, problem))
-        return problem.empty() ? failed("table " + name) : Delivery::retry(problem);
+      auto learnt = PgTable::learn(connection_, table_settings_, name, problem);
+      if (!learnt) return problem.empty() ? failed("table " + name) : Delivery::retry(problem);
       if (tables_.size() > 100) tables_.clear();
-      known = tables_.emplace(name, std::move(table)).first;
+      known = tables_.emplace(name, std::move(*learnt)).first;
     }
-    if (!make_partitions(name, known->second, events)) return failed("table " + name);
+    PgTable& table = known->second;
+    if (!table.make_partitions(connection_, events)) return failed("table " + name);
     Progress progress;
     if (!begin(name, progress)) return failed("");
     if (!copied_.empty()) {
@@ -398,11 +225,17 @@ class Postgres final : public Destination {
     }
     Delivery done;
     if (!fresh.empty()) {
-      PgRows rows(known->second.columns);
+      PgRows rows(table.columns());
       if (!copy(name, rows, fresh)) {
         if (!connection_.connected() || !connection_.error().of_data()) return failed("table " + name);
+        if (table.may_lack_partition(connection_.error())) {
+          Delivery again = failed("table " + name);
+          again.at_once = true;
+          return again;
+        }
         return refuse(name, rows, events, fresh);
       }
+      table.took();
       std::string values;
       for (unsigned lane = 0; lane < kLanes; ++lane)
         if (moved[lane])
@@ -413,7 +246,8 @@ class Postgres final : public Destination {
                                        "v(lane, epoch, number, ordinal) WHERE p.spool = {} AND p.destination "
                                        "= {} AND p.target = {} AND p.lane "
                                        "= v.lane; COMMIT",
-                                       values, signed_(sender_.spool), sender_.destination, literal(name))))
+                                       values, signed_(sender_.spool), sender_.destination,
+                                       pg_literal(name))))
         return failed("");
       done.durable = !may_defer;
       if (rows.replaced()) done.counts.emplace_back("replaced", rows.replaced());
@@ -447,15 +281,14 @@ class Postgres final : public Destination {
 
   Sender sender_;
   std::string target_, password_, problem_, copied_;
-  bool create_;
-  std::string partition_;
-  std::vector<WantedColumn> wanted_;
+  const PgTableSettings table_settings_;
+  FieldChoice choice_;
   std::atomic<bool> cancelled_{false};
   PgConnection connection_;
-  std::map<std::string, Table> tables_;
+  std::map<std::string, PgTable> tables_;
 };
 
-const DestinationKind kKind{
+const DestinationKind kPostgresDestination{
     {"postgres",
      "A table of PostgreSQL 12 or newer. Exactly once: its progress is committed with the events, in the "
      "tables "
@@ -491,6 +324,7 @@ const DestinationKind kKind{
        .fallback = "day",
        .text = "By which part of the event's time a table that is made here is partitioned (UTC).",
        .choices = {"day", "month", "none"}},
+      value_choice_option(),
       {.name = "timeout",
        .type = OptionType::duration,
        .fallback = "30s",
@@ -499,7 +333,8 @@ const DestinationKind kKind{
     true,
     [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
       if (!options.sound()) return nullptr;
-      read_columns(options, &findings);
+      check_pg_table(options, findings);
+      check_value_choice(options.section("events"), findings);
       const std::string& target = options.text("connect");
       if (target.find("password=") != std::string::npos)
         findings.error(*options.node("connect"), "a password does not stand in `connect`",
@@ -523,7 +358,7 @@ const DestinationKind kKind{
       return std::make_shared<Namer>(std::move(*namer));
     },
     [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Postgres>(m); }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration postgres_destination(kPostgresDestination);
 
 }  // namespace
 }  // namespace dingle

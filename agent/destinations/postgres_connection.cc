@@ -29,8 +29,15 @@ void PgConnection::close() {
 
 // Keeps what happened and gives the connection up: its state is not known any more.
 bool PgConnection::fail(std::string message) {
-  error_ = {std::move(message), ""};
+  error_ = {.message = std::move(message)};
   close();
+  return false;
+}
+
+bool PgConnection::fail_waiting() {
+  if (cancelled_) return fail("stopped");
+  fail("no answer in time");
+  error_.too_slow = true;
   return false;
 }
 
@@ -41,6 +48,7 @@ bool PgConnection::fail(const PGresult* result) {
   const char* column = result ? PQ(PQresultErrorField)(result, PG_DIAG_CONTEXT) : nullptr;
   error_.message = primary ? one_line(primary) : one_line(PQ(PQerrorMessage)(connection_));
   error_.state = state ? state : "";
+  error_.too_slow = false;
   if (detail && !error_.of_data()) error_.message += " (" + one_line(detail) + ")";
   // "COPY gate, line 1, column user": of use is the column alone.
   if (column)
@@ -92,7 +100,7 @@ bool PgConnection::flush(Clock::time_point deadline) {
     const int left = PQ(PQflush)(connection_);
     if (left == 0) return true;
     if (left < 0) return fail("the connection is lost: " + one_line(PQ(PQerrorMessage)(connection_)));
-    if (!wait(true, deadline)) return fail("no answer in time");
+    if (!wait(true, deadline)) return fail_waiting();
     if (PQ(PQconsumeInput)(connection_) == 0)
       return fail("the connection is lost: " + one_line(PQ(PQerrorMessage)(connection_)));
   }
@@ -104,7 +112,7 @@ PgResult PgConnection::next_result() {
   if (!flush(deadline)) return none();
   while (PQ(PQisBusy)(connection_)) {
     if (!wait(false, deadline)) {
-      fail(cancelled_ ? "stopped" : "no answer in time");
+      fail_waiting();
       return none();
     }
     if (PQ(PQconsumeInput)(connection_) == 0) {

@@ -25,7 +25,8 @@ using PgResult = std::unique_ptr<PGresult, PgClear>;
 // What went wrong, for a person, without secrets.
 struct PgError {
   std::string message;
-  std::string state;  // SQLSTATE; "" if the server did not answer
+  std::string state;      // SQLSTATE; "" if the server did not answer
+  bool too_slow = false;  // it did not answer in time, once connected
   // The data are to blame, not the server: classes 22 (data), 23 (constraints), 54 (limits).
   bool of_data() const {
     return state.starts_with("22") || state.starts_with("23") || state.starts_with("54");
@@ -65,6 +66,7 @@ class PgConnection {
   PgResult next_result();
   bool flush(std::chrono::steady_clock::time_point deadline);
   bool fail(std::string message);
+  bool fail_waiting();
   bool fail(const PGresult* result);
   void drain();
 

@@ -231,6 +231,13 @@ void PgRows::append(const SpooledEvent& e, std::string& out) {
       case PgColumn::From::observed: append_field(c, Value::timestamp(e.observed), out); break;
       case PgColumn::From::body: append_text(e.body, out); break;
       case PgColumn::From::pipeline: append_text(e.pipeline, out); break;
+      case PgColumn::From::configuration: append_text(e.configuration, out); break;
+      case PgColumn::From::template_number:
+        if (e.template_number == 0)
+          put_null(out);
+        else
+          append_field(c, Value::integer(e.template_number), out);
+        break;
       case PgColumn::From::stream:
         put(out, std::int32_t{8});
         put(out, e.stream);

@@ -36,6 +36,8 @@ struct PgColumn {
     body,
     fields,
     pipeline,
+    template_number,
+    configuration,
     stream,
     position,
     field

@@ -32,7 +32,7 @@ class Print final : public Destination {
   Rendering rendering_;
 };
 
-const DestinationKind kKind{
+const DestinationKind kPrintDestination{
     {"print",
      "Writes events as JSON, one a line, to the standard output of `dingled`. At least once: after a crash "
      "the last ones may come again.",
@@ -46,7 +46,7 @@ const DestinationKind kKind{
     [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
       return std::make_unique<Print>(m.settings.options);
     }};
-const DestinationRegistration registration(kKind);
+const DestinationRegistration print_destination(kPrintDestination);
 
 }  // namespace
 }  // namespace dingle

@@ -3,10 +3,11 @@
 #include <fmt/format.h>
 
 #include <atomic>
-#include <nlohmann/json.hpp>
 
 #include "agent/destinations/compression.h"
+#include "agent/destinations/field_choice.h"
 #include "agent/destinations/http_call.h"
+#include "agent/json.h"
 #include "agent/secret.h"
 #include "core/json_text.h"
 #include "store/index_file.h"
@@ -57,7 +58,7 @@ void append_line(const DeliveryEvent& d, std::string& out) {
 
 class RemoteIndex final : public Destination {
  public:
-  explicit RemoteIndex(const DestinationMaking& m) {
+  explicit RemoteIndex(const DestinationMaking& m) : choice_(m.settings.options.section("events")) {
     const Options& o = m.settings.options;
     url_ = o.text("at");
     while (url_.ends_with('/')) url_.pop_back();
@@ -74,12 +75,14 @@ class RemoteIndex final : public Destination {
       problem_ = token.problem().message;
   }
   void cancel() override { cancelled_ = true; }
+  bool reads_ahead() const override { return true; }
+  void idle() override { choice_.forget(); }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);
     if (!known_) return ask();
     std::string body;
-    for (const DeliveryEvent& e : events) append_line(e, body);
+    for (const DeliveryEvent& e : choice_.of(events)) append_line(e, body);
     const HttpReply reply = post(body);
     if (reply.status == 200 && reply.error.empty()) {
       accepted_ = {events.back().number.epoch, events.back().number.number};
@@ -98,8 +101,8 @@ class RemoteIndex final : public Destination {
     accepted_ = {};
     const HttpReply reply = post("");
     if (!reply.error.empty() || reply.status != 200) return failed(reply);
-    const auto json = nlohmann::json::parse(reply.body, nullptr, false);
-    const auto held = json.is_object() ? json.value("held", nlohmann::json()) : nlohmann::json();
+    const auto json = parse_json(reply.body);
+    const auto held = json.is_object() ? json.value("held", Json()) : Json();
     if (!held.is_object())
       return Delivery::retry(url_.substr(0, url_.find("/v1/")) + ": the answer is not that of a dingled");
     Delivery connected = Delivery::retry("connected");
@@ -122,8 +125,8 @@ class RemoteIndex final : public Destination {
 
   Delivery failed(const HttpReply& reply) const {
     const std::string where = url_.substr(0, url_.find("/v1/"));
-    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error);
-    const auto json = nlohmann::json::parse(reply.body, nullptr, false);
+    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error, reply.too_slow);
+    const auto json = parse_json(reply.body);
     std::string message;
     if (json.is_object() && json.contains("error")) message = json["error"].value("message", "");
     Delivery d = Delivery::retry(
@@ -133,6 +136,7 @@ class RemoteIndex final : public Destination {
     return d;
   }
 
+  FieldChoice choice_;
   std::string url_, problem_;
   bool known_ = false;  // what the store holds
   LogNumber accepted_;  // the newest record of which it has something

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "agent/destinations/field_choice.h"
 #include "core/json_text.h"
 #include "core/time/instant.h"
 
@@ -13,35 +14,31 @@ constexpr std::string_view kId = "dingle.id";
 }  // namespace
 
 OptionSpec rendering_option() {
-  return {
-      .name = "events",
-      .type = OptionType::section,
-      .text = "How events are written.",
-      .section = {
-          {.name = "fields",
-           .type = OptionType::fields,
-           .text =
-               "Only these, in this order: fields, `timestamp`, `observed_timestamp`, `body`, "
-               "`dingle.id`, `dingle.pipeline`, `dingle.template`, `dingle.configuration`. All, if missing."},
-          {.name = "omit", .type = OptionType::fields, .text = "All but these."},
-          {.name = "rename", .type = OptionType::renames, .text = "Other names for some: `name: new_name`."},
-          {.name = "time",
-           .type = OptionType::choice,
-           .fallback = "rfc3339",
-           .text = "The form of times: `2026-11-23T10:00:00.125Z`, `2026-11-23 10:00:00.125` (`sql`), or a "
-                   "whole number since 1970.",
-           .choices = {"rfc3339", "sql", "seconds", "milliseconds", "microseconds", "nanoseconds"}},
-          {.name = "zone",
-           .type = OptionType::zone,
-           .fallback = "UTC",
-           .text = "The zone of times written as text."}}};
+  OptionSpec all{.name = "events",
+                 .type = OptionType::section,
+                 .text = "How events are written.",
+                 .section = field_choice_options(
+                     "Only these, in this order: fields, `timestamp`, `observed_timestamp`, `body`, "
+                     "`dingle.id`, `dingle.pipeline`, `dingle.template`, `dingle.configuration`. All, if "
+                     "missing.")};
+  all.section.push_back(
+      {.name = "time",
+       .type = OptionType::choice,
+       .fallback = "rfc3339",
+       .text = "The form of times: `2026-11-23T10:00:00.125Z`, `2026-11-23 10:00:00.125` (`sql`), or a "
+               "whole number since 1970.",
+       .choices = {"rfc3339", "sql", "seconds", "milliseconds", "microseconds", "nanoseconds"}});
+  all.section.push_back({.name = "zone",
+                         .type = OptionType::zone,
+                         .fallback = "UTC",
+                         .text = "The zone of times written as text."});
+  return all;
 }
 
 void check_rendering(const Options& section, Findings& findings) {
   if (auto zone = Zone::named(section.text("zone")); !zone)
     findings.error_within(*section.node("zone"), zone.problem());
-  if (section.given("fields") && section.given("omit"))
-    findings.error(*section.node("omit"), "`fields` and `omit` do not go together", "keep one of them");
+  check_field_choice(section, findings);
 }
 
 Rendering::Rendering(const Options& section) {

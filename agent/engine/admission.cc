@@ -34,20 +34,51 @@ const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Runni
 }
 
 bool Engine::submit(SourceBatch batch) {
-  const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
   std::unique_lock lock(mutex_);
+  return !admit(std::move(batch), {}, nullptr, lock);
+}
+
+Intake::Taken Engine::submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
+                                     std::chrono::nanoseconds for_disk) {
+  const auto begin = std::chrono::steady_clock::now();
+  auto fate = std::make_shared<Fate>(Fate::open);
+  {
+    std::unique_lock lock(mutex_);
+    if (const auto refused = admit(std::move(batch), begin + patience, fate, lock)) return *refused;
+    room_.wait(lock, [&] { return *fate != Fate::open; });
+    if (*fate == Fate::given_up) return Taken::stopping;
+  }
+  for (const auto until = std::chrono::steady_clock::now() + for_disk;
+       std::chrono::steady_clock::now() < until;) {
+    if (spool_->wait_durable(kLookAgain)) return Taken::durable;
+  }
+  return Taken::unknown;
+}
+
+// Gives the batch a ticket, or answers why not. Waits for room, until that time if one is given.
+std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
+                                           std::optional<std::chrono::steady_clock::time_point> until,
+                                           std::shared_ptr<Fate> fate, std::unique_lock<std::mutex>& lock) {
+  const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
   std::shared_ptr<const Running> running;
   for (;;) {
     if (quiescing_ || stopping_) {
       paused_sources_.erase(batch.source);
-      return false;
+      return Taken::stopping;
+    }
+    if (until && std::chrono::steady_clock::now() >= *until) {
+      paused_sources_.erase(batch.source);
+      return Taken::no_room;
     }
     {
       std::lock_guard running_lock(running_mutex_);
       running = running_;
     }
     if (next_ticket_ - committed_ >= most_in_flight_) {
-      room_.wait(lock);
+      if (until)
+        room_.wait_until(lock, *until);
+      else
+        room_.wait(lock);
     } else if (const DestinationSettings* full = pausing(batch, *running)) {
       paused_sources_[batch.source] = full->name;
       room_.wait_for(lock, kLookAgain);
@@ -56,11 +87,11 @@ bool Engine::submit(SourceBatch batch) {
     }
   }
   paused_sources_.erase(batch.source);
-  in_flight_.push_back(bytes);
+  in_flight_.push_back({batch.source, bytes, batch.bytes, std::move(fate)});
   in_flight_bytes_ += bytes;
   queue_.push_back({next_ticket_++, std::move(batch), std::move(running)});
   work_.notify_one();
-  return true;
+  return std::nullopt;
 }
 
 // Sheds what the queues that the append goes to have no room for.

@@ -10,9 +10,9 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 namespace {
-constexpr std::size_t kEnough = 2'000;    // events that need no company
 constexpr unsigned kTriesInOnePiece = 4;  // of a batch that fails as a whole, before it is halved
 constexpr std::size_t kMostDeferred = 4;  // batches that are made durable together
+constexpr unsigned kInTime = 20;          // deliveries in time before more events are tried at once
 constexpr auto kIdle = 500ms;
 constexpr auto kHousekeeping = 10s;
 }  // namespace
@@ -40,9 +40,10 @@ DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_
   longest_ = std::chrono::nanoseconds(retry.number("longest"));
   give_up_after_ = std::chrono::nanoseconds(retry.number("give_up_after"));
   const Options& batch = settings.common.section("batch");
-  most_events_ = static_cast<std::size_t>(batch.number("events"));
-  most_bytes_ = static_cast<std::size_t>(batch.number("bytes"));
-  age_ = std::chrono::nanoseconds(batch.number("age"));
+  limits_ = {static_cast<std::size_t>(batch.number("events")),
+             static_cast<std::size_t>(batch.number("bytes")), std::chrono::nanoseconds(batch.number("age")),
+             destination_->reads_ahead()};
+  at_once_ = limits_.events;
   status_.since = system_now();
   thread_ = std::thread([this] { run(); });
 }
@@ -77,80 +78,40 @@ std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {
       std::uniform_int_distribution<std::int64_t>(most.count() / 10, most.count())(random_));
 }
 
-// Reads records until there are enough events, or no more come. False when there was none.
-bool DeliveryThread::gather(std::vector<Spool::Read>& reads, std::uint64_t after) {
-  std::size_t events = 0, bytes = 0;
-  auto timeout = std::chrono::nanoseconds(kIdle);
-  const auto begin = std::chrono::steady_clock::now();
-  while (!stopping_ && events < most_events_ && bytes < most_bytes_) {
-    Spool::Read read;
-    if (!spool_.read(id_, after, timeout, read)) break;
-    if (!reads.empty() && events + read.events > most_events_) break;  // it is read again next time
-    after = read.number.number;
-    events += read.events;
-    bytes += read.bytes->size();
-    reads.push_back(std::move(read));
-    const auto waited = std::chrono::steady_clock::now() - begin;
-    timeout = events >= std::min(kEnough, most_events_) || waited >= age_ + kIdle ? 0ns : age_;
-  }
-  return !reads.empty();
-}
-
 void DeliveryThread::run() {
   std::uint64_t cursor = spool_.cursor(id_);
   // Kept before a crash, but not yet passed: they are not tried again.
   auto kept = letters_.kept_behind(id_, cursor);
   auto last_idle = std::chrono::steady_clock::now();
-  // Kept from batch to batch while there are any: to get memory anew costs more than to fill it.
-  EventDecoder decoder;
-  std::vector<SpooledEvent> decoded;
-  std::vector<DeliveryEvent> events;
+  BatchReader reader(spool_, id_, limits_, stopping_);
   while (!stopping_) {
-    std::vector<Spool::Read> reads;
     if (!deferred_.empty() && !spool_.has_more(id_, cursor)) {
       if (destination_->flush()) {
         pass_deferred();
       } else {
         deferred_.clear();
-        cursor = spool_.cursor(id_);
+        cursor = resume();
       }
     }
-    if (!gather(reads, cursor)) {
+    BatchReader::Read* batch = reader.next(cursor);
+    if (batch == nullptr) {
       if (!stopping_ && std::chrono::steady_clock::now() - last_idle >= kIdle) {
         destination_->idle();
         last_idle = std::chrono::steady_clock::now();
-        decoder = {};
-        events = {};
+        reader.forget();
       }
       continue;
     }
-    decoder.reuse();
-    events.clear();
-    std::uint64_t damaged = 0;
+    std::vector<DeliveryEvent>& events = batch->events;
     set_aside_ = 0;
-    for (const Spool::Read& read : reads) {
-      decoded.clear();
-      decoder.decode(read.batch.events, id_, decoded);
-      damaged += read.unreadable_events;
-      if (decoded.size() < read.events) damaged += read.events - decoded.size();
-      for (const SpooledEvent& e : decoded) {
-        if (!kept.empty() && kept.count({read.number.number, e.ordinal}))
-          ++set_aside_;
-        else
-          events.push_back({read.number, e});
-      }
-    }
-    destination_->may_defer =
-        deferred_.size() + 1 < kMostDeferred && spool_.has_more(id_, reads.back().number.number);
+    if (!kept.empty())
+      set_aside_ = std::erase_if(events, [&](const DeliveryEvent& e) {
+        return kept.count({e.number.number, e.event.ordinal}) != 0;
+      });
+    destination_->may_defer = deferred_.size() + 1 < kMostDeferred && spool_.has_more(id_, batch->last());
     durable_ = true;
     start_over_ = false;
-    // Not more at once than asked for, though records are read whole.
-    for (std::size_t from = 0; from < events.size(); from += most_events_) {
-      const std::span<const DeliveryEvent> all(events);
-      if (!deliver(all.subspan(from, std::min(events.size() - from, most_events_))))
-        return;  // stopping: the cursor stays
-      if (rewind_to_ || start_over_) break;
-    }
+    if (!deliver_in_parts(events)) return;  // stopping: the cursor stays
     if (rewind_to_) {
       deferred_.clear();
       cursor = rewind(kept);
@@ -158,18 +119,18 @@ void DeliveryThread::run() {
     }
     if (start_over_) {
       deferred_.clear();
-      cursor = spool_.cursor(id_);
+      cursor = resume();
       kept = letters_.kept_behind(id_, cursor);
       continue;
     }
-    cursor = reads.back().number.number;
+    cursor = batch->last();
     if (!kept.empty() && kept.rbegin()->first <= cursor) kept.clear();
     std::vector<CounterChange> counters = std::move(counts_);
     counts_.clear();
     if (set_aside_)
       counters.push_back({counter_of_destination(id_, "set_aside"), static_cast<std::int64_t>(set_aside_)});
-    if (damaged)
-      counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(damaged)});
+    if (batch->damaged)
+      counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(batch->damaged)});
     deferred_.push_back({cursor, {std::move(progress_), std::move(counters)}});
     progress_.clear();
     if (durable_) pass_deferred();
@@ -183,8 +144,18 @@ void DeliveryThread::run() {
 
 // The destination is done with all that was deferred.
 void DeliveryThread::pass_deferred() {
-  for (Deferred& d : deferred_) spool_.passed(id_, d.number, std::move(d.changes));
+  for (Deferred& d : deferred_) {
+    if (sent_again_) sent_again_ = d.number;
+    spool_.passed(id_, d.number, std::move(d.changes));
+  }
+  if (sent_again_ && *sent_again_ >= spool_.cursor(id_)) sent_again_.reset();
   deferred_.clear();
+}
+
+// What the destination is done with: the cursor, unless it is being sent again what lies before that.
+std::uint64_t DeliveryThread::resume() const {
+  const std::uint64_t cursor = spool_.cursor(id_);
+  return sent_again_ ? std::min(*sent_again_, cursor) : cursor;
 }
 
 // Whether the destination still has what it accepted.
@@ -211,7 +182,8 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
     text += "; the records " + std::to_string(held.number + 1) + " to " + std::to_string(first - 1) +
             " are not in the spool any more";
   problems_.set("destination " + name_ + ": restored", text);
-  spool_.passed(id_, 0, {{{accepted_key(id_), "", true}}, {{counter_of_destination(id_, "rewound"), 1}}});
+  spool_.passed(id_, 0, {{}, {{counter_of_destination(id_, "rewound"), 1}}});
+  sent_again_ = from;
   return from;
 }
 
@@ -242,7 +214,8 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
   if (times != 0) latency_.add(now - same, times);
   for (const auto& [what, count] : delivery.counts)
     counts_.push_back({counter_of_destination(id_, what), static_cast<std::int64_t>(count)});
-  for (std::size_t i = events.size(); i-- > 0;)
+  // What it accepted once stays known until it has it again, also over an end of the program.
+  for (std::size_t i = sent_again_ ? 0 : events.size(); i-- > 0;)
     if (delivery.of(i).form == Outcome::Form::accepted) {
       std::string value;
       ByteWriter w(value);
@@ -275,6 +248,7 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     if (delivery.held) compare(*delivery.held);
     accepted(part, delivery);
     durable_ = durable_ && delivery.durable;
+    adapt(part.size(), delivery);
     std::size_t again = 0, never = 0;
     for (std::size_t i = 0; i < part.size(); ++i) {
       again += delivery.of(i).form == Outcome::Form::retry;
@@ -303,7 +277,34 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
   return last;
 }
 
-// Sees all of the events through. False when stopping.
+// How many events are offered at once from now on.
+void DeliveryThread::adapt(std::size_t events, const Delivery& delivery) {
+  if (delivery.too_slow) {
+    at_once_ = std::max<std::size_t>(1, std::min(at_once_, events) / 2);
+    in_time_ = 0;
+  } else if (at_once_ < limits_.events && events >= at_once_ &&
+             delivery.of(0).form == Outcome::Form::accepted && ++in_time_ >= kInTime) {
+    at_once_ = std::min(limits_.events, 2 * at_once_);
+    in_time_ = 0;
+  } else {
+    return;
+  }
+  std::lock_guard lock(mutex_);
+  status_.at_once = at_once_ < limits_.events ? at_once_ : 0;
+}
+
+// Sees all of the events through, not more at once than asked for, though records are read whole: a part goes
+// after the one before it is done with. False when stopping. Returns early if it is to go on elsewhere.
+bool DeliveryThread::deliver_in_parts(std::span<const DeliveryEvent> events) {
+  for (std::size_t from = 0; from < events.size() && !rewind_to_ && !start_over_;) {
+    const std::size_t n = std::min(events.size() - from, at_once_);
+    if (!deliver(events.subspan(from, n))) return false;
+    from += n;
+  }
+  return true;
+}
+
+// The same in one part, while the destination has the time for it.
 bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
   std::vector<DeliveryEvent> again;                      // what `events` is after the first round
   std::chrono::steady_clock::time_point judged_since{};  // it turns them away, though it is there
@@ -312,7 +313,10 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
     const Delivery delivery = offer(events, attempt, left, refused);
     if (rewind_to_) return true;  // nothing of it was taken
     const auto now = std::chrono::steady_clock::now();
-    if (delivery.judged && judged_since == std::chrono::steady_clock::time_point()) judged_since = now;
+    if (!delivery.judged && !delivery.separable)
+      judged_since = {};  // it is down or busy, and says nothing of the events
+    else if (delivery.judged && judged_since == std::chrono::steady_clock::time_point())
+      judged_since = now;
     if (!refused.events.empty() && !set_aside(refused, attempt)) return false;
     if (!left.events.empty() && judged_since != std::chrono::steady_clock::time_point() &&
         left.events.size() == events.size() && now - judged_since >= give_up_after_) {
@@ -338,6 +342,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
     }
     spool_.count({{counter_of_destination(id_, "retried"), static_cast<std::int64_t>(events.size())}});
     if (!wait(pause)) return false;
+    if (delivery.too_slow && events.size() > at_once_) return deliver_in_parts(events);
   }
   problems_.clear("destination " + name_);
   std::lock_guard lock(mutex_);

@@ -3,7 +3,8 @@
 // A batch is tried until every event is accepted or set aside. What the destination cannot take now is tried
 // again after a wait that doubles, with full jitter, or as long as it asked for. What it refuses is kept as a
 // dead letter; so is what it keeps turning away longer than `give_up_after` while it takes other events. A
-// batch that is refused as a whole is halved until the events to blame are found. Then the cursor moves.
+// batch that is refused as a whole is halved until the events to blame are found. What it has no time for is
+// sent in smaller parts, which grow again. Then the cursor moves.
 #pragma once
 
 #include <atomic>
@@ -17,6 +18,7 @@
 #include <vector>
 
 #include "agent/destinations/destination.h"
+#include "agent/engine/batch_reader.h"
 #include "agent/engine/histogram.h"
 #include "agent/engine/letters.h"
 #include "agent/problems.h"
@@ -34,6 +36,7 @@ class DeliveryThread {
     std::int64_t since = 0;     // when it began to fail, or to work
     std::int64_t next_try = 0;  // failing: when it is tried again
     std::int64_t last_accepted = 0;
+    std::size_t at_once = 0;  // events, while it is too slow for as many as it may get
   };
   DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
                  std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
@@ -50,9 +53,11 @@ class DeliveryThread {
   };
   void run();
   void pass_deferred();
-  bool gather(std::vector<Spool::Read>& reads, std::uint64_t after);
+  std::uint64_t resume() const;
+  bool deliver_in_parts(std::span<const DeliveryEvent> events);
   bool deliver(std::span<const DeliveryEvent> events);
   Delivery offer(std::span<const DeliveryEvent> events, unsigned attempt, Turned& left, Turned& refused);
+  void adapt(std::size_t events, const Delivery& delivery);
   bool set_aside(const Turned& turned, unsigned attempts);
   void failing(const std::string& reason, std::chrono::nanoseconds wait);
   void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);
@@ -63,8 +68,10 @@ class DeliveryThread {
 
   const std::string name_;
   const std::uint32_t id_;
-  std::chrono::nanoseconds first_, longest_, give_up_after_, age_;
-  std::size_t most_events_, most_bytes_;
+  std::chrono::nanoseconds first_, longest_, give_up_after_;
+  BatchReader::Limits limits_;
+  std::size_t at_once_;   // events; fewer than the limit while the destination is too slow for so many
+  unsigned in_time_ = 0;  // deliveries of so many, one after another
   std::unique_ptr<Destination> destination_;
   Spool& spool_;
   Letters& letters_;
@@ -81,6 +88,8 @@ class DeliveryThread {
   bool durable_ = true;                 // of the batch in hand
   bool start_over_ = false;             // what was deferred may be gone there: back to the cursor
   std::optional<LogNumber> rewind_to_;  // the destination lost what it had behind this
+  std::optional<std::uint64_t>
+      sent_again_;  // after that: how far it has again what it lost, until it has all
   std::mt19937_64 random_{std::random_device{}()};
   Histogram latency_;
   std::atomic<bool> stopping_{false};

@@ -7,7 +7,6 @@
 #include "agent/destinations/index.h"
 #include "agent/secret.h"
 #include "core/time/instant.h"
-#include "spool/events.h"
 #include "spool/memory.h"
 
 namespace dingle {
@@ -154,8 +153,38 @@ void Engine::forget_old_steps() {
   if (!changes.empty()) spool_->count(std::move(changes));
 }
 
+// What a source has read, its keys, counters and open connections are kept by its name.
+void Engine::rename_sources() {
+  for (const SourceSettings& s : running_->configuration->sources) {
+    if (s.was.empty()) continue;
+    Changes changes;
+    for (const std::string kind : {"file/", "request/"}) {
+      const std::string prefix = kind + s.was + "/";
+      for (const auto& [key, value] : spool_->state_with_prefix(prefix)) {
+        changes.state.push_back({key, "", true});
+        changes.state.push_back({kind + s.name + key.substr(prefix.size() - 1), value, false});
+      }
+    }
+    const std::string prefix = "source/" + s.was + "/";
+    for (const auto& [name, value] : spool_->view().counters)
+      if (name.starts_with(prefix) && value != 0) {
+        changes.counters.push_back({name, -value});
+        changes.counters.push_back({"source/" + s.name + name.substr(prefix.size() - 1), value});
+      }
+    if (!changes.state.empty() || !changes.counters.empty()) spool_->note(std::move(changes));
+    std::lock_guard lock(running_mutex_);
+    const std::string left = std::string(s.kind->spec.name) + "/" + s.was + "/";
+    for (auto it = left_.lower_bound(left); it != left_.end() && it->first.starts_with(left);) {
+      auto node = left_.extract(it++);
+      node.key() = std::string(s.kind->spec.name) + "/" + s.name + node.key().substr(left.size() - 1);
+      left_.insert(std::move(node));
+    }
+  }
+}
+
 void Engine::start_sources() {
   forget_old_steps();
+  rename_sources();
   unmatched_.forget();
   std::lock_guard lock(running_mutex_);
   for (const SourceSettings& s : running_->configuration->sources) {
@@ -226,6 +255,19 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   return "";
 }
 
+// Whether all that destinations take now was delivered. What waits for one that is down is safe on disk.
+bool Engine::drained() const {
+  std::set<std::uint32_t> down;
+  if (!memory_) {
+    std::lock_guard lock(running_mutex_);
+    for (const auto& [name, d] : deliveries_)
+      if (d.thread->status().failing) down.insert(d.thread->id());
+  }
+  const Spool::View view = spool_->view();
+  return std::all_of(view.waiting.begin(), view.waiting.end(),
+                     [&](const auto& w) { return w.second.events == 0 || down.count(w.first); });
+}
+
 void Engine::stop(std::chrono::nanoseconds within) {
   std::lock_guard reloading(reloading_);
   if (!committer_.joinable()) return;  // stopped already, or never started
@@ -233,10 +275,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
   while (std::chrono::steady_clock::now() < deadline) {
-    const Spool::View view = spool_->view();
-    if (std::all_of(view.waiting.begin(), view.waiting.end(),
-                    [](const auto& w) { return w.second.events == 0; }))
-      break;
+    if (drained()) break;
     std::this_thread::sleep_for(5ms);
   }
   {
@@ -255,6 +294,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   workers_.clear();
   committer_.join();
   live_.end();
+  problems_.mute();
   std::map<std::string, Delivering> old;
   {
     std::lock_guard lock(running_mutex_);
@@ -296,6 +336,7 @@ void Engine::save_memory() {
 void Engine::run_committer() {
   for (;;) {
     Spool::Append append;
+    Fate fate = Fate::given_up;
     std::shared_ptr<const Running> running;
     {
       std::unique_lock lock(mutex_);
@@ -319,6 +360,7 @@ void Engine::run_committer() {
       make_room(append, *running);
       error = spool_->append(append);
       if (error == 0) {
+        fate = Fate::appended;
         paused_ = false;
         problems_.clear("spool");
         break;
@@ -333,149 +375,13 @@ void Engine::run_committer() {
     {
       std::lock_guard lock(mutex_);
       ++committed_;
-      in_flight_bytes_ -= in_flight_.front();
+      in_flight_bytes_ -= in_flight_.front().bytes;
+      if (in_flight_.front().fate) *in_flight_.front().fate = fate;
       in_flight_.pop_front();
     }
     room_.notify_all();
     done_.notify_all();
   }
-}
-
-namespace {
-
-void count(Changes& changes, std::string name, std::uint64_t n) {
-  if (n != 0) changes.counters.push_back({std::move(name), static_cast<std::int64_t>(n)});
-}
-
-// The index names of a section's events for one destination.
-std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& to) {
-  std::uint64_t implausible_times = 0;
-  std::map<std::string, std::uint32_t> known;
-  std::int64_t last_day = 0;
-  std::uint32_t last = 0;
-  bool have_last = false;
-  for (const Event& event : batch.events) {
-    bool implausible = false;
-    if (namer.by_day_alone()) {
-      const std::int64_t day = namer.day(event, &implausible);
-      if (have_last && day == last_day) {
-        implausible_times += implausible;
-        to.name_of.push_back(last);
-        continue;
-      }
-      last_day = day;
-      have_last = true;
-    }
-    auto [it, added] = known.try_emplace(namer.name(batch, event, &implausible),
-                                         static_cast<std::uint32_t>(to.names.size()));
-    if (added) to.names.push_back(it->first);
-    last = it->second;
-    implausible_times += implausible;
-    to.name_of.push_back(last);
-  }
-  return implausible_times;
-}
-
-}  // namespace
-
-// Runs every pipeline that claims the batch, and encodes what they made.
-Spool::Append Engine::process(const Job& job) {
-  const SourceBatch& in = job.batch;
-  const Running& running = *job.running;
-  newest_lines_.add(in);
-  Spool::Append out;
-  out.changes = in.changes;
-  std::vector<bool> claimed(in.lines.size(), false);
-  std::deque<Batch> batches;
-  std::vector<Section> sections;
-  std::map<std::uint32_t, std::uint32_t> events_for;
-  auto pipelines = running.pipelines_of.find(in.source);
-  static const std::vector<std::size_t> kNone;
-  for (std::size_t index : pipelines == running.pipelines_of.end() ? kNone : pipelines->second) {
-    if (in.only_pipeline != 0 && in.only_pipeline != running.pipeline_ids[index]) continue;
-    const PipelineSettings& settings = running.configuration->pipelines[index];
-    const Pipeline& pipeline = *settings.pipeline;
-    Batch& batch = batches.emplace_back();
-    batch.buffer = in.buffer;
-    batch.resource = in.resource->fields;
-    batch.zone = in.resource->zone;
-    batch.events.reserve(in.lines.size());
-    for (std::size_t i = 0; i < in.lines.size(); ++i) {
-      Event event;
-      event.body = in.lines[i].text;
-      event.position = in.lines[i].position;
-      event.timestamp = event.observed = in.observed;
-      if (pipeline.where && !pipeline.where->holds(EventReader(batch, event))) continue;
-      claimed[i] = true;
-      batch.events.push_back(event);
-    }
-    const std::string prefix = "pipeline/" + settings.name + "/";
-    const std::uint64_t taken = batch.events.size();
-    std::vector<StepTally> tallies;
-    pipeline.run(batch, tallies);
-    if (live_.watched()) live_.show(batch, settings.name, running.configuration->version);
-    std::erase_if(batch.events, [](const Event& e) { return e.dropped; });
-    std::uint64_t unmatched = 0;
-    count(out.changes, prefix + "in", taken);
-    count(out.changes, prefix + "out", batch.events.size());
-    count(out.changes, prefix + "dropped", taken - batch.events.size());
-    for (std::size_t s = 0; s < tallies.size(); ++s) {
-      const StepTally& t = tallies[s];
-      const std::string step =
-          "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
-      count(out.changes, step + "in", t.in);
-      count(out.changes, step + "out", t.out);
-      count(out.changes, step + "dropped", t.dropped);
-      count(out.changes, step + "failed", t.failed);
-      count(out.changes, prefix + "fields_left_out", t.fields_left_out);
-      for (std::size_t m = 0; m < t.matched.size(); ++m)
-        count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
-      for (std::size_t m = 0; m < t.expensive.size(); ++m)
-        count(out.changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
-      count(out.changes, step + "nanoseconds", t.nanoseconds);
-    }
-    const bool failures =
-        std::any_of(tallies.begin(), tallies.end(), [](const StepTally& t) { return t.failed != 0; });
-    for (const Event& e : failures ? std::span<const Event>(batch.events) : std::span<const Event>()) {
-      const Field* reason = e.find(names::unmatched);
-      if (reason == nullptr) continue;
-      ++unmatched;
-      const Field* column = e.find(names::unmatched_column);
-      unmatched_.add(settings.name, e.body, reason->value.as_text(),
-                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed);
-    }
-    count(out.changes, prefix + "unmatched", unmatched);
-    if (batch.events.empty()) continue;
-
-    Section section;
-    section.pipeline_id = running.pipeline_ids[index];
-    section.pipeline = settings.name;
-    section.configuration = running.configuration->version;
-    section.batch = &batch;
-    for (const DestinationSettings* d : running.to[index]) {
-      const std::uint32_t id = running.destination_ids.at(d->name);
-      if (in.only_destination != 0 && in.only_destination != id) continue;
-      if (!d->kind->stores) {
-        count(out.changes, counter_of_destination(id, "thrown_away"), batch.events.size());
-        continue;
-      }
-      Section::To to;
-      to.destination = id;
-      if (d->namer) count(out.changes, prefix + "implausible_times", name_events(*d->namer, batch, to));
-      section.to.push_back(std::move(to));
-      events_for[id] += static_cast<std::uint32_t>(batch.events.size());
-    }
-    if (!section.to.empty()) sections.push_back(std::move(section));
-  }
-  count(out.changes, "source/" + in.source + "/leftovers",
-        static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
-  if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
-  if (!out.events.empty() && running.configuration->server.section("spool").text("compression") == "zstd") {
-    out.events = compress_events(out.events);
-    out.compressed = true;
-  }
-  out.destinations.assign(events_for.begin(), events_for.end());
-  return out;
 }
 
 }  // namespace dingle

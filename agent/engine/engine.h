@@ -2,7 +2,7 @@
 // running.
 //
 //   sources -> submit (tickets) -> workers (pipelines, encoding) -> committer (in the order of tickets) ->
-//   spool spool -> one delivery thread for each destination
+//   spool -> one delivery thread for each destination
 //
 // Every queue is bounded: when the spool is full the committer waits, then the workers, then the sources.
 #pragma once
@@ -55,7 +55,8 @@ class Engine final : public Intake {
   };
   struct SourceState {
     std::string name, kind;
-    std::uint64_t bytes_behind = 0, open = 0;
+    std::optional<std::uint64_t> bytes_behind;  // there, and not in the spool yet; nullopt: not known yet
+    std::uint64_t open = 0;
     std::vector<std::string> listening;
     std::string waits_for;  // the destination whose full queue pauses it, or ""
   };
@@ -72,6 +73,8 @@ class Engine final : public Intake {
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
   bool submit(SourceBatch batch) override;
+  Taken submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
+                       std::chrono::nanoseconds for_disk) override;
   void leave(const std::string& key, std::shared_ptr<void> open) override;
   std::shared_ptr<void> take_over(const std::string& key) override;
 
@@ -86,6 +89,7 @@ class Engine final : public Intake {
   Resent resend(LetterChoice choice, bool through_pipeline);
 
  private:
+  enum class Fate { open, appended, given_up };  // of a batch
   // A configuration as it runs.
   struct Running {
     std::shared_ptr<const Configuration> configuration;
@@ -108,15 +112,19 @@ class Engine final : public Intake {
   void start_destinations();
   void start_sources();
   void forget_old_steps();
+  void rename_sources();
   void forget_resent();
   void finish_sources(std::chrono::steady_clock::time_point deadline);
   void quiesce();
+  bool drained() const;
   Spool::Append process(const Job& job);
   void run_worker();
   void run_meter();
   void shed_old();
   void run_committer();
 
+  std::optional<Taken> admit(SourceBatch batch, std::optional<std::chrono::steady_clock::time_point> until,
+                             std::shared_ptr<Fate> fate, std::unique_lock<std::mutex>& lock);
   const DestinationSettings* pausing(const SourceBatch& batch, const Running& running) const;
   void make_room(Spool::Append& append, const Running& running);
   void save_memory();
@@ -148,7 +156,13 @@ class Engine final : public Intake {
   std::map<std::uint64_t, Spool::Append> processed_;
   std::uint64_t next_ticket_ = 0, committed_ = 0;
   std::size_t most_in_flight_ = 8;
-  std::deque<std::uint64_t> in_flight_;  // bytes of lines, by ticket from `committed_` on
+  struct InFlight {
+    std::string source;
+    std::uint64_t bytes = 0;  // of lines
+    std::uint64_t of_stream = 0;
+    std::shared_ptr<Fate> fate;
+  };
+  std::deque<InFlight> in_flight_;  // by ticket from `committed_` on
   std::uint64_t in_flight_bytes_ = 0;
   std::map<std::string, std::string> paused_sources_;  // and the destinations that they wait for
   bool quiescing_ = false, discarding_ = false, stopping_ = false;

@@ -61,6 +61,7 @@ bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
           .bind(6, std::uint64_t{l.attempts});
       s.bind_text(7, l.reason).bind_text(8, l.source).bind_text(9, l.event).bind_blob(10, l.record).run();
     }
+    sums_.reset();
     transaction.commit();
     return true;
   } catch (const SqliteError& error) {
@@ -125,8 +126,25 @@ std::vector<Letter> Letters::list(const LetterChoice& choice, std::size_t most, 
 }
 
 std::vector<Letters::Sum> Letters::by_reason(const LetterChoice& choice) {
+  std::lock_guard lock(mutex_);
+  return sums(choice);
+}
+
+std::vector<Letters::Sum> Letters::reasons(std::uint32_t destination, std::size_t most) {
   std::vector<Sum> all;
   std::lock_guard lock(mutex_);
+  try {
+    if (!sums_) sums_ = sums({});
+  } catch (const SqliteError&) {
+    return all;
+  }
+  for (const Sum& sum : *sums_)
+    if (sum.destination == destination && all.size() < most) all.push_back(sum);
+  return all;
+}
+
+std::vector<Letters::Sum> Letters::sums(const LetterChoice& choice) {
+  std::vector<Sum> all;
   if (!connection_ && !std::filesystem::exists(path_)) return all;
   Statement s(connection().get(),
               "SELECT destination, reason, count(*), min(at), max(at), min(id) FROM letter" +
@@ -143,6 +161,7 @@ std::uint64_t Letters::remove(const LetterChoice& choice) {
   std::lock_guard lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
   Statement s(connection().get(), "DELETE FROM letter" + where_of(choice));
+  sums_.reset();
   s.bind_text(1, choice.reason).run();
   const auto removed = static_cast<std::uint64_t>(sqlite3_changes(connection().get()));
   connection().run("PRAGMA incremental_vacuum");

@@ -59,15 +59,19 @@ class Letters {
     std::int64_t first = 0, last = 0, example = 0;  // when set aside; the id of one
   };
   std::vector<Sum> by_reason(const LetterChoice& choice);  // the most first
-  std::uint64_t remove(const LetterChoice& choice);        // how many
-  std::uint64_t bytes();                                   // in use
+  // Those of one destination, at most so many. Costs nothing while no letter comes or goes.
+  std::vector<Sum> reasons(std::uint32_t destination, std::size_t most);
+  std::uint64_t remove(const LetterChoice& choice);  // how many
+  std::uint64_t bytes();                             // in use
 
  private:
   Connection& connection();  // opened at first need
+  std::vector<Sum> sums(const LetterChoice& choice);
   std::mutex mutex_;
   std::string path_;
   std::uint64_t limit_;
   std::unique_ptr<Connection> connection_;
+  std::optional<std::vector<Sum>> sums_;  // of all letters, while it is true
 };
 
 }  // namespace dingle

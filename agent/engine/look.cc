@@ -1,4 +1,6 @@
 // What the engine tells of itself, and the thread that samples rates and does what is due once a second.
+#include <bit>
+
 #include "agent/destinations/index.h"
 #include "agent/engine/engine.h"
 #include "agent/memory.h"
@@ -56,8 +58,8 @@ void Engine::shed_old() {
 
 void Engine::run_meter() {
   constexpr std::size_t kSamples = 11;
-  constexpr int kQuiet = 5;  // seconds
-  int quiet = 0;
+  constexpr unsigned kQuiet = 5;  // seconds
+  unsigned quiet = 0;
   while (true) {
     Sample sample{std::chrono::steady_clock::now(), {}};
     for (const auto& [id, w] : spool_->view().waiting)
@@ -66,7 +68,9 @@ void Engine::run_meter() {
     shed_old();
     std::unique_lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
-    if (quiet == kQuiet) {  // what a burst needed goes back to the system
+    // What a burst needed goes back to the system: after 5, 10, 20, 40... seconds, since destinations may
+    // tidy up long after the last event.
+    if (quiet % kQuiet == 0 && std::has_single_bit(quiet / kQuiet)) {
       spool_->forget_buffers();
       give_back_memory();
     }
@@ -77,19 +81,23 @@ void Engine::run_meter() {
 }
 
 std::vector<Engine::SourceState> Engine::sources() const {
-  std::map<std::string, std::string> paused;
-  {
-    std::lock_guard lock(mutex_);
-    paused = paused_sources_;
-  }
-  std::lock_guard lock(running_mutex_);
   std::vector<SourceState> all;
-  for (const SourceSettings& s : running_->configuration->sources) {
-    SourceState state{s.name, s.kind->spec.name, 0, 0, {}, paused[s.name]};
-    if (auto it = sources_.find(s.name); it != sources_.end())
-      state.bytes_behind = it->second->bytes_behind(), state.open = it->second->open(),
-      state.listening = it->second->listening();
-    all.push_back(std::move(state));
+  {
+    std::lock_guard lock(running_mutex_);
+    for (const SourceSettings& s : running_->configuration->sources) {
+      SourceState state{s.name, s.kind->spec.name, {}, 0, {}, ""};
+      if (auto it = sources_.find(s.name); it != sources_.end())
+        state.bytes_behind = it->second->bytes_behind(), state.open = it->second->open(),
+        state.listening = it->second->listening();
+      all.push_back(std::move(state));
+    }
+  }
+  // In the way of the bytes: what is handed in meanwhile is counted twice rather than not at all.
+  std::lock_guard lock(mutex_);
+  for (SourceState& s : all) {
+    if (auto it = paused_sources_.find(s.name); it != paused_sources_.end()) s.waits_for = it->second;
+    for (const InFlight& batch : in_flight_)
+      if (batch.source == s.name && s.bytes_behind) *s.bytes_behind += batch.of_stream;
   }
   return all;
 }

@@ -18,12 +18,23 @@ constexpr std::size_t kAtOnce = 1000;
 
 std::string key_of(const Letter& letter) { return kPrefix + std::to_string(letter.id); }
 
+// Where the letter's line came from, which may have another name by now; nullptr if that is gone.
+const SourceSettings* source_of(const Letter& letter, const Configuration& configuration) {
+  const SourceSettings* renamed = nullptr;
+  for (const SourceSettings& s : configuration.sources) {
+    if (s.name == letter.source) return &s;
+    if (s.was == letter.source) renamed = &s;
+  }
+  return renamed;
+}
+
 // The letter's line as its source gave it.
-SourceBatch line_of(const Letter& letter, const SpooledEvent& e) {
+SourceBatch line_of(const Letter& letter, const SpooledEvent& e, const SourceSettings& source) {
   SourceBatch batch;
-  batch.source = letter.source;
+  batch.source = source.name;
   batch.stream = e.stream;
   auto resource = std::make_shared<Resource>();
+  resource->zone = source.zone;
   for (const Field& f : e.resource) resource->add(field_name(f.name), f.value.to_string());
   batch.resource = resource;
   auto buffer = std::make_shared<LineBuffer>(e.body.size());
@@ -81,12 +92,13 @@ Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline) {
       const StateChange consumed{key_of(letter), "1", false};
       if (through_pipeline) {
         const auto& pipelines = running_->pipeline_ids;
+        const SourceSettings* source = source_of(letter, *running_->configuration);
         if (std::find(pipelines.begin(), pipelines.end(), events[0].pipeline_id) == pipelines.end() ||
-            !running_->pipelines_of.count(letter.source)) {
+            source == nullptr || !running_->pipelines_of.count(source->name)) {
           done.problem = "the pipeline or source of letter " + std::to_string(letter.id) + " is gone";
           break;
         }
-        SourceBatch batch = line_of(letter, events[0]);
+        SourceBatch batch = line_of(letter, events[0], *source);
         batch.changes.state.push_back(consumed);
         if (!submit(std::move(batch))) {
           done.problem = "the program is stopping";

@@ -1,8 +1,6 @@
 // files: lines appended to files, found by path patterns.
-#include <dirent.h>
 #include <fcntl.h>
-#include <fnmatch.h>
-#include <glob.h>
+#include <fmt/format.h>
 #include <simdjson.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -15,7 +13,9 @@
 #include <thread>
 
 #include "agent/sources/folder_watch.h"
+#include "agent/sources/known_files.h"
 #include "agent/sources/line_splitter.h"
+#include "agent/sources/path_patterns.h"
 #include "agent/sources/reading_order.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
@@ -25,12 +25,12 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kChunk = LineBuffer::kUsual;
+constexpr std::string_view kByteOrderMark = "\xEF\xBB\xBF";  // of UTF-8; says nothing
 constexpr int kPollMs = 40;
 constexpr std::int64_t kCloseAfter =
     5 * kSecond;  // a file that no path leads to any more, when nothing was added
 constexpr std::int64_t kDiscoverEvery = kSecond;
 constexpr int kChunksInARow = 64;  // of one file, while others wait
-constexpr std::size_t kMostKnownPaths = 10'000;
 
 class PreparedFiles final : public Prepared {
  public:
@@ -44,7 +44,8 @@ class Files final : public Source {
         options_(m.settings.options),
         resource_(m.settings.resource),
         zone_(m.settings.zone),
-        intake_(m.intake) {
+        intake_(m.intake),
+        patterns_(options_.texts("paths"), excluded(options_)) {
     if (auto prepared = std::static_pointer_cast<const PreparedFiles>(m.settings.prepared))
       split_ = prepared->split;
     char host[256] = "";
@@ -59,15 +60,28 @@ class Files final : public Source {
     stopping_ = true;
     if (thread_.joinable()) thread_.join();
   }
-  std::uint64_t bytes_behind() const override { return bytes_behind_; }
+  std::optional<std::uint64_t> bytes_behind() const override {
+    if (const std::int64_t behind = bytes_behind_; behind >= 0) return behind;
+    return {};
+  }
   std::uint64_t open() const override { return open_files_; }
 
  private:
+  static std::vector<std::string> excluded(const Options& options) {
+    std::vector<std::string> all{"*.gz", "*.zst", "*.xz", "*.bz2"};
+    for (const std::string& pattern : options.texts("exclude")) all.push_back(pattern);
+    return all;
+  }
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
   std::string about(const std::string& path) const { return "source " + name_ + ": " + path; }
 
   void run() {
-    find_rotated_away();
+    known_files_.emplace(intake_.spool(), "file/" + name_ + "/");
+    for (auto& file : known_files_->find([this](const std::string& path) { return open(path, false); })) {
+      file->attached = false;
+      file->detached_at = system_now();
+      take(std::move(file));
+    }
     std::int64_t discovered = 0;
     while (!stopping_ && !refused_) {
       const std::int64_t now = system_now();
@@ -75,6 +89,7 @@ class Files final : public Source {
         const bool first = !discovered_once_;
         discover(first);
         discovered = now;
+        look_behind();
         // What lost its name while folders were listed holds earlier lines than what was found by that name.
         if (follow_renames(watch_.wait(0), first)) discovered = 0;
       }
@@ -108,54 +123,19 @@ class Files final : public Source {
     std::uint64_t behind = 0;
     for (const auto& [id, file] : files_)
       behind += file->seen_size - std::min(file->seen_size, file->checkpoint.position);
-    bytes_behind_ = behind;
     open_files_ = files_.size();
+    bytes_behind_ = static_cast<std::int64_t>(behind);
   }
 
   // ---- which files ----
-
-  std::set<std::string> matching_paths() {
-    std::set<std::string> paths;
-    for (const std::string& pattern : options_.texts("paths")) {
-      glob_t found{};
-      watch_folders(pattern.substr(0, pattern.rfind('/') + 1));
-      const int result = ::glob(pattern.c_str(), GLOB_NOSORT | GLOB_BRACE, nullptr, &found);
-      if (result == 0)
-        for (std::size_t i = 0; i < found.gl_pathc; ++i) paths.insert(found.gl_pathv[i]);
-      ::globfree(&found);
-    }
-    std::erase_if(paths, [&](const std::string& path) {
-      const std::string base = path.substr(path.rfind('/') + 1);
-      std::vector<std::string> exclude{"*.gz", "*.zst", "*.xz", "*.bz2"};
-      for (const std::string& pattern : options_.texts("exclude")) exclude.push_back(pattern);
-      return std::any_of(exclude.begin(), exclude.end(), [&](const std::string& pattern) {
-        return ::fnmatch(pattern.c_str(),
-                         pattern.find('/') == std::string::npos ? base.c_str() : path.c_str(), 0) == 0;
-      });
-    });
-    return paths;
-  }
-
-  // The folders that a pattern's files lie in; they may have wildcards of their own.
-  void watch_folders(const std::string& pattern) {
-    if (pattern.find_first_of("*?[{") == std::string::npos) return watch_.add(pattern);
-    glob_t found{};
-    if (::glob(pattern.c_str(), GLOB_NOSORT | GLOB_BRACE | GLOB_ONLYDIR, nullptr, &found) == 0)
-      for (std::size_t i = 0; i < found.gl_pathc; ++i) watch_.add(found.gl_pathv[i]);
-    ::globfree(&found);
-  }
 
   // A file that got its name and lost it again before folders were listed is opened by its new name. True if
   // folders should be listed now.
   bool follow_renames(const FolderWatch::News& news, bool first) {
     for (const auto& [from, to] : news.renamed) {
-      const auto& patterns = options_.texts("paths");
-      const bool ours = known_paths_.count(from) ||
-                        std::any_of(patterns.begin(), patterns.end(), [&, f = from](const std::string& p) {
-                          return ::fnmatch(p.c_str(), f.c_str(), FNM_PATHNAME) == 0;
-                        });
       struct stat info;
-      if (!ours || files_.size() >= static_cast<std::size_t>(options_.number("most_files")) ||
+      if (!patterns_.matches(from) ||
+          files_.size() >= static_cast<std::size_t>(options_.number("most_files")) ||
           ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino}))
         continue;
       if (auto file = open(to, first)) {
@@ -185,12 +165,19 @@ class Files final : public Source {
   void discover(bool first) {
     discovered_once_ = true;
     for (auto& [id, file] : files_) file->attached = false;
-    const std::set<std::string> paths = matching_paths();
+    const PathPatterns::Found found = watch_.list([this] { return patterns_.find(); });
+    const std::set<std::string>& paths = found.paths;
+    if (found.too_many)
+      intake_.problems().set(
+          about("folders"), fmt::format("the paths lead through more than {} folders; the rest is not looked "
+                                        "through",
+                                        PathPatterns::kMostFolders));
+    else
+      intake_.problems().clear(about("folders"));
     if (paths.empty() && files_.empty())
       intake_.problems().set(about("paths"), "no file matches");
     else
       intake_.problems().clear(about("paths"));
-    if (known_paths_.size() < kMostKnownPaths) known_paths_.insert(paths.begin(), paths.end());
     for (const std::string& path : paths) {
       struct stat info;
       if (::stat(path.c_str(), &info) != 0) {
@@ -244,19 +231,15 @@ class Files final : public Source {
     auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
     file->changed_at = system_now();
     file->seen_size = static_cast<std::uint64_t>(info.st_size);
-    std::optional<FileCheckpoint> kept;
-    if (auto bytes = intake_.spool().state(key(*file))) kept = FileCheckpoint::decode(*bytes);
-    if (kept) file->checkpoint = *kept;
-    file->known = kept.has_value();
-    if (!kept || static_cast<std::uint64_t>(info.st_size) < file->checkpoint.position || !file->verify()) {
-      if (kept) count("replaced", 1);
-      file->known = false;
-      file->restart();
-      if (!kept) file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);
-      if (!kept && first && options_.text("begin") == "end")
-        file->advance(static_cast<std::uint64_t>(info.st_size));
+    const auto known = known_files_->recognise(*file);
+    file->known = known == KnownFiles::Known::yes;
+    file->family = family_of(file->known ? file->checkpoint.path : path);
+    if (known == KnownFiles::Known::replaced) count("replaced", 1);
+    if (!file->known) file->restart();
+    if (known == KnownFiles::Known::no) {
+      file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);
+      if (first && options_.text("begin") == "end") file->advance(static_cast<std::uint64_t>(info.st_size));
     }
-    file->family = family_of(file->known ? kept->path : path);
     file->checkpoint.path = path;
     auto resource = std::make_shared<Resource>();
     resource->zone = zone_;
@@ -265,45 +248,6 @@ class Files final : public Source {
     if (!host_.empty()) resource->add("host.name", host_);
     file->resource = resource;
     return file;
-  }
-
-  static void list_inodes(const std::string& folder, std::map<std::uint64_t, std::string>& names) {
-    DIR* dir = folder.empty() ? nullptr : ::opendir(folder.c_str());
-    if (dir == nullptr) return;
-    while (const dirent* entry = ::readdir(dir)) names.insert_or_assign(entry->d_ino, entry->d_name);
-    ::closedir(dir);
-  }
-
-  // Files that were renamed while nobody looked, and that the paths do not match any more, still hold lines
-  // to be read: they are looked for by their inodes in the folders where they were last seen.
-  void find_rotated_away() {
-    std::map<std::string, std::map<std::uint64_t, std::string>> folders;  // inode -> name
-    const std::string prefix = "file/" + name_ + "/";
-    std::vector<StateChange> gone;
-    for (const auto& [state_key, bytes] : intake_.spool().state_with_prefix(prefix)) {
-      auto kept = FileCheckpoint::decode(bytes);
-      const std::string id = state_key.substr(prefix.size());
-      const std::uint64_t inode = std::strtoull(id.c_str() + id.find(':') + 1, nullptr, 10);
-      const std::string folder = kept ? kept->path.substr(0, kept->path.rfind('/') + 1) : "";
-      auto [it, fresh] = folders.try_emplace(folder);
-      if (fresh) list_inodes(folder, it->second);
-      auto found = it->second.find(inode);
-      // A file that is renamed while its folder is listed may be missing in the list.
-      for (int again = 0; again < 2 && found == it->second.end(); ++again) {
-        list_inodes(folder, it->second);
-        found = it->second.find(inode);
-      }
-      if (found == it->second.end()) {
-        gone.push_back({state_key, "", true});
-        continue;
-      }
-      auto file = open(folder + found->second, false);
-      if (!file || file->key() != id) continue;
-      file->attached = false;
-      file->detached_at = system_now();
-      take(std::move(file));
-    }
-    if (!gone.empty()) intake_.spool().note({gone, {}});
   }
 
   // A file that no path leads to any more is read to its end, and then some seconds longer. What was seen of
@@ -362,7 +306,11 @@ class Files final : public Source {
       buffer->finish(static_cast<std::size_t>(n));
       const bool to_end = file.checkpoint.position + static_cast<std::uint64_t>(n) >= size;
       const std::string_view chunk(buffer->bytes.get(), buffer->size);
-      Split s = split(chunk, split_, file.checkpoint.skipping, (ends && to_end) || want >= most);
+      const std::size_t mark =
+          file.checkpoint.position == 0 && chunk.starts_with(kByteOrderMark) ? kByteOrderMark.size() : 0;
+      Split s = split(chunk.substr(mark), split_, file.checkpoint.skipping, (ends && to_end) || want >= most);
+      if (s.consumed != 0) s.consumed += mark;
+      for (SourceLine& line : s.events) line.position += mark;
       if (s.consumed == 0) {
         if (!to_end && want < most) continue;
         file.waiting_size = size;
@@ -385,8 +333,10 @@ class Files final : public Source {
     if (!simdjson::validate_utf8(buffer->bytes.get(), s.consumed))
       for (const SourceLine& line : s.events)
         invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
+    look_behind();  // handing in may wait, and what waits is behind
     file.advance(file.checkpoint.position + s.consumed);
     file.checkpoint.skipping = s.skipping;
+    batch.bytes = s.consumed;
     batch.lines = std::move(s.events);
     batch.changes.state.push_back({key(file), file.checkpoint.encode(), false});
     auto add = [&](const char* what, std::uint64_t n) {
@@ -396,13 +346,12 @@ class Files final : public Source {
     add("empty", s.empty);
     add("joined", s.merged);
     add("events", batch.lines.size());
-    add("bytes", s.consumed);
     add("cut", s.cut);
     add("cut_bytes", s.cut_bytes);
     add("invalid_utf8", invalid);
     batch.buffer = std::move(buffer);
-    look_behind();  // handing in may wait
     refused_ = !intake_.submit(std::move(batch));
+    look_behind();
     return !refused_;
   }
 
@@ -411,16 +360,18 @@ class Files final : public Source {
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
   Intake& intake_;
+  const PathPatterns patterns_;
   SplitSettings split_;
   std::string host_;
+  std::optional<KnownFiles> known_files_;
   TrackedFiles files_;
   bool discovered_once_ = false;
   bool refused_ =
       false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
-  std::atomic<std::uint64_t> bytes_behind_{0}, open_files_{0};
+  std::atomic<std::int64_t> bytes_behind_{-1};  // -1: not known yet
+  std::atomic<std::uint64_t> open_files_{0};
   std::atomic<bool> stopping_{false};
   FolderWatch watch_;
-  std::set<std::string> known_paths_;  // that led to files of this source
   std::thread thread_;
 };
 
@@ -444,12 +395,15 @@ std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
   return prepared;
 }
 
-const SourceKind kKind{
+const SourceKind kFilesSource{
     {"files",
      "Reads lines that are appended to files. Finds new files while it runs, follows files that are renamed, "
      "and goes on after a restart where it was.",
      "files: { paths: [/var/log/skerry/gate*.log] }",
-     {{.name = "paths", .type = OptionType::texts, .text = "Paths, with * ? [] and {a,b}.", .required = true},
+     {{.name = "paths",
+       .type = OptionType::texts,
+       .text = "Paths, with * ? [] and {a,b}, and ** for folders at any depth.",
+       .required = true},
       {.name = "exclude",
        .type = OptionType::texts,
        .fallback = "",
@@ -506,7 +460,7 @@ const SourceKind kKind{
                     .least = 64}}}}},
     prepare,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); }};
-const SourceRegistration registration(kKind);
+const SourceRegistration files_source(kFilesSource);
 
 }  // namespace
 }  // namespace dingle

@@ -3,9 +3,13 @@
 // system), nothing is told and listing the folders now and then has to do.
 #pragma once
 
+#include <cstdint>
+#include <functional>
 #include <map>
 #include <string>
 #include <vector>
+
+#include "agent/sources/path_patterns.h"
 
 namespace dingle {
 
@@ -16,7 +20,10 @@ class FolderWatch {
   FolderWatch(const FolderWatch&) = delete;
   FolderWatch& operator=(const FolderWatch&) = delete;
 
-  void add(const std::string& folder);  // "" is the working directory; known ones are passed over
+  // What `find` finds, once the folders that it looks through have been watched since before it looked: what
+  // is renamed after it was listed, or missing in the list because it was renamed meanwhile, is told by
+  // `wait`.
+  PathPatterns::Found list(const std::function<PathPatterns::Found()>& find);
 
   struct Renamed {
     std::string from, to;  // paths; `to` as of the last rename that was seen
@@ -29,8 +36,10 @@ class FolderWatch {
   News wait(int timeout_ms);
 
  private:
+  bool add(const std::string& folder);  // "" is the working directory; true if it was not watched before
   int fd_ = -1;
-  std::map<int, std::string> folders_;  // watch -> folder with its final slash
+  std::map<int, std::string> folders_;            // watch -> folder with its final slash
+  std::map<std::uint32_t, std::string> leaving_;  // by cookie: paths whose new names may be told next time
 };
 
 }  // namespace dingle

@@ -17,11 +17,9 @@ namespace {
 constexpr int kBacklog = 128;
 constexpr int kReceiveBuffer = 4 << 20;  // asked for; the system may give less
 
-struct HostPort {
-  std::string host, port;
-};
-// An empty port: it is not of the form.
-HostPort parts_of(const std::string& address) {
+}  // namespace
+
+HostPort host_and_port(const std::string& address) {
   HostPort parts;
   const std::size_t colon = address.rfind(':');
   if (colon == std::string::npos || colon == 0) return parts;
@@ -37,8 +35,6 @@ HostPort parts_of(const std::string& address) {
   return parts;
 }
 
-}  // namespace
-
 Socket& Socket::operator=(Socket&& other) noexcept {
   std::swap(fd_, other.fd_);
   return *this;
@@ -48,11 +44,11 @@ Socket::~Socket() {
 }
 
 std::string address_problem(const std::string& address) {
-  return parts_of(address).port.empty() ? "`" + address + "` is not an address with a port" : "";
+  return host_and_port(address).port.empty() ? "`" + address + "` is not an address with a port" : "";
 }
 
 Result<Socket> listen_on(const std::string& address, Transport transport) {
-  const HostPort parts = parts_of(address);
+  const HostPort parts = host_and_port(address);
   const std::string cannot = "cannot listen on " + address + ": ";
   addrinfo hints{}, *found = nullptr;
   hints.ai_flags = AI_PASSIVE;
@@ -63,8 +59,7 @@ Result<Socket> listen_on(const std::string& address, Transport transport) {
   int error = 0;
   for (const addrinfo* a = found; a != nullptr; a = a->ai_next) {
     Socket s(::socket(a->ai_family, a->ai_socktype | SOCK_CLOEXEC | SOCK_NONBLOCK, a->ai_protocol));
-    const int on = 1;
-    if (transport == Transport::tcp) ::setsockopt(s.fd(), SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
+    if (transport == Transport::tcp) reuse_address(s.fd());
     if (transport == Transport::udp)
       ::setsockopt(s.fd(), SOL_SOCKET, SO_RCVBUF, &kReceiveBuffer, sizeof kReceiveBuffer);
     if (s.is_open() && ::bind(s.fd(), a->ai_addr, a->ai_addrlen) == 0 &&
@@ -73,6 +68,11 @@ Result<Socket> listen_on(const std::string& address, Transport transport) {
     error = errno;
   }
   return Problem{cannot + std::strerror(error), "", 0, 0};
+}
+
+void reuse_address(int fd) {
+  const int on = 1;
+  ::setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &on, sizeof on);
 }
 
 std::string address_text(const void* address, bool port) {

@@ -2,8 +2,10 @@
 // them in; the call blocks while the queues are full, which is all the backpressure there is.
 #pragma once
 
+#include <chrono>
 #include <cstdint>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -38,6 +40,7 @@ struct SourceBatch {
   std::shared_ptr<const LineBuffer> buffer;
   std::vector<SourceLine> lines;
   std::int64_t observed = 0;  // ns since 1970
+  std::uint64_t bytes = 0;    // of the stream, that the lines were made of
   Changes changes;            // checkpoint and counters
   // For what is sent again: only this pipeline takes it, only for this destination. 0: all.
   std::uint32_t only_pipeline = 0, only_destination = 0;
@@ -50,10 +53,19 @@ class Intake {
   // Takes the batch; blocks while the queues are full. False when the engine is stopping: then the batch was
   // not taken. Batches of one stream are appended in the order of the calls.
   virtual bool submit(SourceBatch batch) = 0;
+  // For what cannot be read again: returns when the batch is on disk. Waits for room as long as `patience`.
+  enum class Taken {
+    durable,
+    no_room,   // it was not taken
+    stopping,  // the same
+    unknown,   // it was taken, but may not be on disk, within `for_disk`
+  };
+  virtual Taken submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
+                               std::chrono::nanoseconds for_disk) = 0;
   virtual Spool& spool() = 0;
   virtual Problems& problems() = 0;
   // What must outlive a reload, for instance open connections: a source that stops leaves it, and the next
-  // one takes it over by the same key. What nobody takes over ends with the reload.
+  // one takes it over by the same key, KIND/SOURCE/... What nobody takes over ends with the reload.
   virtual void leave(const std::string& key, std::shared_ptr<void> open) = 0;
   virtual std::shared_ptr<void> take_over(const std::string& key) = 0;
 };
@@ -66,8 +78,9 @@ class Source {
   // The program is going to stop: what has come and cannot be read again is handed in, then it has finished.
   virtual void finish() {}
   virtual bool finished() const { return true; }
-  // What it knows of its lag for status: bytes that are there and not read.
-  virtual std::uint64_t bytes_behind() const { return 0; }
+  // What it knows of its lag for status: bytes that are there and not handed in; nullopt before it has looked
+  // for the first time.
+  virtual std::optional<std::uint64_t> bytes_behind() const { return 0; }
   virtual std::uint64_t open() const { return 0; }                   // files or connections
   virtual std::vector<std::string> listening() const { return {}; }  // "udp 127.0.0.1:5514"
 };

@@ -118,7 +118,7 @@ class Syslog final : public Source {
     std::lock_guard lock(mutex_);
     return {listening_.begin(), listening_.end()};
   }
-  std::uint64_t bytes_behind() const override {
+  std::optional<std::uint64_t> bytes_behind() const override {
     std::lock_guard lock(mutex_);
     return open_ ? open_->held_bytes : 0;
   }
@@ -177,6 +177,7 @@ class Syslog final : public Source {
     batch.stream = stream;
     batch.resource = std::move(resource);
     batch.observed = system_now();
+    batch.bytes = bytes;
     batch.lines = std::move(messages.events);
     std::uint64_t invalid = 0;
     if (!simdjson::validate_utf8(buffer->bytes.get(), buffer->size))
@@ -189,7 +190,6 @@ class Syslog final : public Source {
     add("lines", messages.messages);
     add("empty", messages.empty);
     add("events", batch.lines.size());
-    add("bytes", bytes);
     add("cut", messages.cut);
     add("cut_bytes", messages.cut_bytes);
     add("invalid_utf8", invalid);
@@ -449,7 +449,7 @@ std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
   return nullptr;
 }
 
-const SourceKind kKind{
+const SourceKind kSyslogSource{
     {"syslog",
      "Takes syslog messages (RFC 5424, RFC 3164) by UDP (RFC 5426) and TCP (RFC 6587). An event's body is "
      "the "
@@ -477,7 +477,7 @@ const SourceKind kKind{
        .least = 1}}},
     prepare,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); }};
-const SourceRegistration registration(kKind);
+const SourceRegistration syslog_source(kSyslogSource);
 
 }  // namespace
 }  // namespace dingle

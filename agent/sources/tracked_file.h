@@ -53,6 +53,7 @@ class TrackedFile {
 
   FileCheckpoint checkpoint;
   std::shared_ptr<const Resource> resource;
+  std::string renumbered_from;     // its key in an earlier run, if that was another
   bool attached = true;            // a path of the source leads to it
   std::string family;              // reading_order.h
   bool catching_up = true;         // to be read to its end before newer ones of its family

@@ -11,7 +11,7 @@ struct CheckOptions {
   std::string file = "/etc/dingle/dingle.yaml";
 };
 
-int run(const Client& client, const std::string& file) {
+int run_check(const Client& client, const std::string& file) {
   std::string text;
   if (!read_input(file, text)) return kFoundProblems;
   Findings findings(text);
@@ -55,12 +55,12 @@ int run(const Client& client, const std::string& file) {
   return kFoundProblems;
 }
 
-const CommandRegistration registration(
+const CommandRegistration check_command(
     "check", "Reads a configuration and names every mistake with its place; needs no running server",
     "dingle check dingle.yaml", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<CheckOptions>();
       app.option("FILE", o->file, "The configuration; - for standard input").with_default();
-      return [o](Client& client) { return run(client, o->file); };
+      return [o](Client& client) { return run_check(client, o->file); };
     });
 
 }  // namespace

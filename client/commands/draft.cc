@@ -11,7 +11,7 @@
 namespace dingle {
 namespace {
 
-int run(const Client& client, const std::string& file) {
+int run_draft(const Client& client, const std::string& file) {
   std::string input;
   if (!read_input(file, input)) return kFoundProblems;
   std::vector<std::string_view> lines;
@@ -35,7 +35,7 @@ int run(const Client& client, const std::string& file) {
       print_rows(client, {{"template", ""}, {"lines", ""}, {"share", ""}, {"layout", ""}, {"example", ""}},
                  rows);
     } else {
-      std::cout << json_of(draft).dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+      std::cout << dump(json_of(draft), client.output == OutputForm::json ? 2 : -1) << "\n";
     }
     return draft.unexplained == 0 ? kFine : kFoundProblems;
   }
@@ -74,12 +74,12 @@ int run(const Client& client, const std::string& file) {
   return draft.unexplained == 0 ? kFine : kFoundProblems;
 }
 
-const CommandRegistration registration(
+const CommandRegistration draft_command(
     "draft", "Proposes templates for sample lines, grouped by shape, ready to be pasted",
     "dingle draft demo/samples/berthing.log", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto file = std::make_shared<std::string>("-");
       app.option("FILE", *file, "The lines; - for standard input").with_default();
-      return [file](Client& client) { return run(client, *file); };
+      return [file](Client& client) { return run_draft(client, *file); };
     });
 
 }  // namespace

@@ -8,7 +8,7 @@
 namespace dingle {
 namespace {
 
-int run(const Client& client, const std::string& text, const std::string& file) {
+int run_explain(const Client& client, const std::string& text, const std::string& file) {
   PatternLibrary own;
   const PatternLibrary* library = &own;
   std::shared_ptr<const Configuration> configuration;
@@ -45,14 +45,14 @@ int run(const Client& client, const std::string& text, const std::string& file) 
   return kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration explain_command(
     "explain", "Shows what a template is compiled to, and which parts need the regex engine",
     "dingle explain '{client.address:ip} {:word} [{at:clf_time}] {request:/GET .*/}'", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
       auto text = std::make_shared<std::string>(), file = std::make_shared<std::string>();
       app.option("TEMPLATE", *text, "The template").required();
       app.option("--config", *file, "Take named patterns from this configuration");
-      return [text, file](Client& client) { return run(client, *text, *file); };
+      return [text, file](Client& client) { return run_explain(client, *text, *file); };
     });
 
 }  // namespace

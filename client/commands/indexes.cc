@@ -11,7 +11,7 @@ struct IndexesOptions {
   std::string remove, destination;
 };
 
-int run(Client& client, const IndexesOptions& o) {
+int run_indexes(Client& client, const IndexesOptions& o) {
   Parameters parameters;
   if (!o.destination.empty()) parameters.emplace("destination", o.destination);
   if (!o.remove.empty()) {
@@ -34,15 +34,15 @@ int run(Client& client, const IndexesOptions& o) {
   return kFine;
 }
 
-const CommandRegistration registration("indexes", "Lists the indexes, or deletes one",
-                                       "dingle indexes --delete gate-2026-11-22", true,
-                                       [](const Arguments& app) -> std::function<int(Client&)> {
-                                         auto o = std::make_shared<IndexesOptions>();
-                                         app.option("--delete", o->remove, "Delete this index");
-                                         app.option("--destination", o->destination,
-                                                    "Only of this destination");
-                                         return [o](Client& client) { return run(client, *o); };
-                                       });
+const CommandRegistration indexes_command("indexes", "Lists the indexes, or deletes one",
+                                          "dingle indexes --delete gate-2026-11-22", true,
+                                          [](const Arguments& app) -> std::function<int(Client&)> {
+                                            auto o = std::make_shared<IndexesOptions>();
+                                            app.option("--delete", o->remove, "Delete this index");
+                                            app.option("--destination", o->destination,
+                                                       "Only of this destination");
+                                            return [o](Client& client) { return run_indexes(client, *o); };
+                                          });
 
 }  // namespace
 }  // namespace dingle

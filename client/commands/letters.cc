@@ -84,14 +84,14 @@ int show(const Client& client, const LettersOptions& o) {
   }
   const Json& letter = a.body["letters"][0];
   if (client.output != OutputForm::table) {
-    std::cout << letter.dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+    std::cout << dump(letter, client.output == OutputForm::json ? 2 : -1) << "\n";
     return kFine;
   }
   std::cout << paint(client, "1;31", letter["reason"].get<std::string>()) << "\n"
             << paint(client, "2",
-                     "letter " + letter["id"].dump() + " of " + letter["destination"].get<std::string>() +
+                     "letter " + dump(letter["id"]) + " of " + letter["destination"].get<std::string>() +
                          ", set aside " + letter["at"].get<std::string>() + " after " +
-                         letter["attempts"].dump() + (letter["attempts"] == 1 ? " try" : " tries"))
+                         dump(letter["attempts"]) + (letter["attempts"] == 1 ? " try" : " tries"))
             << "\n\n"
             << event_in_full(client, letter["event"]);
   return kFine;
@@ -108,18 +108,18 @@ int act(const Client& client, const LettersOptions& o, const char* path, const c
     std::cerr << "dingle: which letters? Give ids, --destination, --reason or --all\n";
     return kUsage;
   }
-  const Answer a = call(client, "POST", path, {}, true, body.dump());
+  const Answer a = call(client, "POST", path, {}, true, dump(body));
   if (!a.ok) return kFoundProblems;
   if (client.output == OutputForm::table) {
     const std::int64_t n = a.body[done].get<std::int64_t>();
     std::cout << done << " " << with_thousands(n) << (n == 1 ? " letter" : " letters") << "\n";
   } else {
-    std::cout << a.body.dump() << "\n";
+    std::cout << dump(a.body) << "\n";
   }
   return kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration letters_command(
     "letters", "Shows what destinations refused for good; sends it again or discards it",
     "dingle letters resend --reason 'value too long'", true,
     [](const Arguments& app) -> std::function<int(Client&)> {

@@ -7,7 +7,7 @@
 namespace dingle {
 namespace {
 
-const CommandRegistration registration(
+const CommandRegistration patterns_command(
     "patterns", "Lists the named patterns with an example each", "dingle patterns time", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
       struct PatternsOptions {

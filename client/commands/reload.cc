@@ -8,14 +8,14 @@
 namespace dingle {
 namespace {
 
-const CommandRegistration registration(
+const CommandRegistration reload_command(
     "reload", "Makes dingled read its configuration again; it takes it only if it is sound", "dingle reload",
     true, [](const Arguments&) -> std::function<int(Client&)> {
       return [](Client& client) {
         Answer a = call(client, "POST", "/v1/reload", {}, false);
         if (a.status == 0) return kFoundProblems;
         if (client.output != OutputForm::table) {
-          std::cout << a.body.dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+          std::cout << dump(a.body, client.output == OutputForm::json ? 2 : -1) << "\n";
           return a.ok ? kFine : kFoundProblems;
         }
         const std::string file = a.body.value("file", "");

@@ -14,7 +14,7 @@ struct SearchOptions {
   std::vector<std::string> fields;
 };
 
-int run(Client& client, const SearchOptions& o) {
+int run_search(Client& client, const SearchOptions& o) {
   Parameters parameters = o.query.parameters();
   parameters.emplace("limit", std::to_string(o.limit));
   if (o.full) parameters.emplace("types", "true");
@@ -53,7 +53,7 @@ int run(Client& client, const SearchOptions& o) {
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration search_command(
     "search", "Finds the newest events that satisfy a condition",
     "dingle search \"status >= 500\" --from 6h --limit 5", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
@@ -62,7 +62,7 @@ const CommandRegistration registration(
       app.option("--limit", o->limit, "At most so many").with_default();
       app.flag("--full", o->full, "All fields of each event, with their types");
       app.option("--fields", o->fields, "Only these fields, as columns").separated_by(',');
-      return [o](Client& client) { return run(client, *o); };
+      return [o](Client& client) { return run_search(client, *o); };
     });
 
 }  // namespace

@@ -124,7 +124,7 @@ int repair(const std::string& folder) {
   return kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration spool_command(
     "spool", "Looks at the queue on disk while dingled does not run; verifies and repairs it",
     "dingle spool verify --data /var/lib/dingle", true,
     [](const Arguments& app) -> std::function<int(Client&)> {

@@ -22,7 +22,8 @@ std::vector<Json> with_total(std::vector<Json> rows, const std::vector<Column>& 
     if (c.key == "name") total[c.key] = "in all";
     if (c.look != Look::count && c.look != Look::bytes) continue;
     std::int64_t sum = 0;
-    for (const Json& row : rows) sum += row.value(c.key, std::int64_t{0});
+    for (const Json& row : rows)
+      if (row.contains(c.key) && row[c.key].is_number()) sum += row[c.key].get<std::int64_t>();
     total[c.key] = sum;
   }
   rows.push_back(std::move(total));
@@ -89,7 +90,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
                                          {"sent", "SENT", Look::count},
                                          {"waiting", "WAITING", Look::count},
                                          {"waiting_bytes", "QUEUED", Look::bytes},
-                                         {"out_per_second", "A SECOND", Look::count},
+                                         {"in_per_second", "IN/S", Look::count},
+                                         {"out_per_second", "OUT/S", Look::count},
                                          {"set_aside", "SET ASIDE", Look::count, true},
                                          {"shed", "SHED", Look::count, true},
                                          {"retried", "RETRIED", Look::count, true},
@@ -97,7 +99,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
   std::vector<Json> rows = rows_of(s["destinations"]);
   for (Json& row : rows) {
     row["p99"] = row["last_accepted"].is_null() ? Json() : row["latency_seconds"]["p99"];
-    row["out_per_second"] = static_cast<std::int64_t>(row["out_per_second"].get<double>());
+    for (const char* rate : {"in_per_second", "out_per_second"})
+      row[rate] = static_cast<std::int64_t>(row[rate].get<double>());
   }
   print_rows(client, destinations, rows);
   std::cout << "\n";
@@ -109,7 +112,11 @@ int print_people(const Client& client, const Json& s, bool steps) {
           std::pair{"truncated", "times a file was truncated or replaced in place"},
           std::pair{"replaced", "files held other bytes than before and were read anew"},
           std::pair{"lost_queue_full", "messages came by UDP while the queues were full, and are lost"},
-          std::pair{"lost_too_fast", "messages came by UDP faster than they could be taken, and are lost"}})
+          std::pair{"lost_too_fast", "messages came by UDP faster than they could be taken, and are lost"},
+          std::pair{"repeated",
+                    "requests came again with a known Idempotency-Key; their events are stored once"},
+          std::pair{"refused", "requests were refused; their answers said why"},
+          std::pair{"turned_away", "requests were answered 503, since the queues were full"}})
       if (source.value(key, 0) != 0)
         std::cout << "note: source " << source["name"].get<std::string>() << ": "
                   << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";
@@ -136,7 +143,12 @@ int print_people(const Client& client, const Json& s, bool steps) {
     auto count = [&](const char* key) { return with_thousands(d[key].get<std::int64_t>()); };
     if (d["failing"].get<bool>())
       std::cout << about << "accepts nothing since " << d["since"].get<std::string>().substr(0, 19)
-                << "Z; next try " << d["next_try"].get<std::string>().substr(11, 8) << "Z\n";
+                << (d["circuit"] == "open" ? "Z; circuit open, next try " +
+                                                 d["next_try"].get<std::string>().substr(11, 8) + "Z\n"
+                                           : "Z; circuit half open: it is tried now\n");
+    if (!d["events_at_once"].is_null())
+      std::cout << about << "is too slow for more than " << count("events_at_once")
+                << " events at once; when it is not any more, it gets more\n";
     if (d["waiting"] != 0 && d["oldest_waiting_seconds"].get<double>() >= 5)
       std::cout << about << count("waiting") << " events wait, the oldest for "
                 << static_cast<std::int64_t>(d["oldest_waiting_seconds"].get<double>()) << " s; "
@@ -150,6 +162,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
     if (d["letters"] != 0)
       std::cout << about << count("letters") << (d["letters"] == 1 ? " dead letter is" : " dead letters are")
                 << " kept (dingle letters)\n";
+    for (const Json& r : d["letters_by_reason"])
+      std::cout << "      " << with_thousands(r["letters"].get<std::int64_t>()) << ": "
+                << r["reason"].get<std::string>() << "\n";
     if (d["replaced"] != 0)
       std::cout << about << count("replaced")
                 << " texts held what it cannot store (U+0000); it is replaced by U+FFFD\n";
@@ -176,7 +191,7 @@ int print_people(const Client& client, const Json& s, bool steps) {
   return s["problems"].empty() && s["balanced"].get<bool>() ? kFine : kFoundProblems;
 }
 
-const CommandRegistration registration(
+const CommandRegistration status_command(
     "status", "Shows what is read, matched, dropped, queued and sent, and what is wrong",
     "dingle status --steps", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto steps = std::make_shared<bool>(false);
@@ -194,7 +209,7 @@ const CommandRegistration registration(
                   rows.push_back({{"part", part}, {"name", item["name"]}, {"count", key}, {"value", value}});
           print_rows(client, {{"part", ""}, {"name", ""}, {"count", ""}, {"value", ""}}, rows);
         } else {
-          std::cout << a.body.dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+          std::cout << dump(a.body, client.output == OutputForm::json ? 2 : -1) << "\n";
         }
         return a.body["problems"].empty() && a.body["balanced"].get<bool>() ? kFine : kFoundProblems;
       };

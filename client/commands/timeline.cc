@@ -130,7 +130,7 @@ void draw(const Client& client, const Json& body, bool stacked) {
   }
 }
 
-int run(Client& client, const TimelineOptions& o) {
+int run_timeline(Client& client, const TimelineOptions& o) {
   Parameters parameters = o.query.parameters();
   if (!o.bucket.empty()) parameters.emplace("bucket", o.bucket);
   if (!o.measure.empty()) parameters.emplace("measure", o.measure);
@@ -166,7 +166,7 @@ int run(Client& client, const TimelineOptions& o) {
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration timeline_command(
     "timeline", "Counts events over time, split by a field, or measures a field",
     "dingle timeline --by service.name --bucket 1m --from 1h", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
@@ -176,7 +176,7 @@ const CommandRegistration registration(
       app.option("--by", o->by, "Split by this field; two at most").separated_by(',');
       app.option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
       app.option("--field", o->field, "The field that is measured");
-      return [o](Client& client) { return run(client, *o); };
+      return [o](Client& client) { return run_timeline(client, *o); };
     });
 
 }  // namespace

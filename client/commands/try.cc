@@ -30,8 +30,8 @@ struct TryOptions {
 };
 
 // The colours of fields, in turn.
-constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95"};
-const char* color_of(std::size_t slot) { return kColors[slot % std::size(kColors)]; }
+constexpr const char* kFieldColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95"};
+const char* color_of(std::size_t slot) { return kFieldColors[slot % std::size(kFieldColors)]; }
 
 // The line with each field's text in the field's colour.
 std::string coloured_line(const Client& client, std::string_view line, const Template& t) {
@@ -290,7 +290,7 @@ int run_once(const Client& client, const TryOptions& o) {
   const int status = summary.unmatched == 0 ? kFine : kFoundProblems;
   if (!people) {
     if (o.summary)
-      std::cout << summary.json().dump(client.output == OutputForm::json ? 2 : -1) << "\n";
+      std::cout << dump(summary.json(), client.output == OutputForm::json ? 2 : -1) << "\n";
     else
       print_rows(client,
                  {{"line", ""},
@@ -344,7 +344,7 @@ std::string stamp(const TryOptions& o) {
   return all;
 }
 
-int run(const Client& client, const TryOptions& o) {
+int run_try(const Client& client, const TryOptions& o) {
   const std::size_t most = o.templates_file.empty() ? 2 : 1;
   if (o.given.size() > most || (o.templates_file.empty() && o.given.empty() && o.more.empty())) {
     std::cerr << "dingle: give a template, or a file of them with --templates\n";
@@ -369,7 +369,7 @@ int run(const Client& client, const TryOptions& o) {
   }
 }
 
-const CommandRegistration registration(
+const CommandRegistration try_command(
     "try", "Tries templates on lines: the fields of each, or where it fails, why, and what would help",
     "dingle try '{client.address:ip} {:word} {user:word} [{at:clf_time}] {message}' "
     "demo/samples/ticket-gate.log --limit 3",
@@ -390,7 +390,7 @@ const CommandRegistration registration(
       app.option("--show", o->show, "Show so many lines that match, and that do not");
       app.flag("--summary", o->summary, "Only the counts and the values of the fields");
       app.flag("--watch", o->watch, "Run again whenever the templates or the lines change");
-      return [o](Client& client) { return run(client, *o); };
+      return [o](Client& client) { return run_try(client, *o); };
     });
 
 }  // namespace

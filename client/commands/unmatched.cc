@@ -8,7 +8,7 @@
 namespace dingle {
 namespace {
 
-int run(const Client& client, const std::string& pipeline, std::size_t limit) {
+int run_unmatched(const Client& client, const std::string& pipeline, std::size_t limit) {
   const Answer answer =
       call(client, "GET", "/v1/unmatched", {{"pipeline", pipeline}, {"limit", std::to_string(limit)}});
   if (!answer.ok) return answer.status == 404 ? kUsage : kFoundProblems;
@@ -59,7 +59,7 @@ int run(const Client& client, const std::string& pipeline, std::size_t limit) {
   return kFoundProblems;
 }
 
-const CommandRegistration registration(
+const CommandRegistration unmatched_command(
     "unmatched",
     "Shows lines of a pipeline that nothing matched, by shape, with the reason and a draft for each",
     "dingle unmatched gate", true, [](const Arguments& app) -> std::function<int(Client&)> {
@@ -67,7 +67,7 @@ const CommandRegistration registration(
       auto limit = std::make_shared<std::size_t>(20);
       app.option("PIPELINE", *pipeline, "The pipeline").required();
       app.option("--limit", *limit, "At most so many shapes").with_default();
-      return [pipeline, limit](Client& client) { return run(client, *pipeline, *limit); };
+      return [pipeline, limit](Client& client) { return run_unmatched(client, *pipeline, *limit); };
     });
 
 }  // namespace

@@ -15,7 +15,7 @@ struct ValuesOptions {
   std::size_t limit = 20;
 };
 
-int run(Client& client, const ValuesOptions& o) {
+int run_values(Client& client, const ValuesOptions& o) {
   Parameters parameters = o.query.parameters();
   parameters.emplace("field", o.field);
   parameters.emplace("limit", std::to_string(o.limit));
@@ -59,7 +59,7 @@ int run(Client& client, const ValuesOptions& o) {
   return damaged ? kFoundProblems : kFine;
 }
 
-const CommandRegistration registration(
+const CommandRegistration values_command(
     "values", "Counts the most frequent values of a field",
     "dingle values http.response.status_code \"service.name = 'ticket-gate'\"", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
@@ -67,7 +67,7 @@ const CommandRegistration registration(
       app.option("FIELD", o->field, "The field").required();
       o->query.add_to(app);
       app.option("--limit", o->limit, "At most so many").with_default();
-      return [o](Client& client) { return run(client, *o); };
+      return [o](Client& client) { return run_values(client, *o); };
     });
 
 }  // namespace

@@ -76,7 +76,36 @@ INSTANTIATE_TEST_SUITE_P(
         Mistake{"gate-{day}", "gate-{day", "14:26 the brace opened here is not closed"},
         Mistake{"index: {", "index: { keep: { age: 30x },", "14:27 `age` takes a duration"},
         Mistake{"version: 1", "version: 1\nversion: 1", "2:1 the key `version` occurs twice"},
+        Mistake{"gate:\n    files: {", "gate:\n    was: gate\n    files: {",
+                "4:10 `was: gate` names a source that is still there"},
+        Mistake{"index: { name: 'gate-{day}' }", "postgres: { connect: host=h, columns: { body: text } }",
+                "14:45 the column `body` is filled anyway"},
+        Mistake{"index: {", "index: { events: { omit: [timestamp] },",
+                "14:30 `timestamp` is always kept here"},
+        Mistake{"index: {", "index: { events: { rename: { body: line } },",
+                "14:34 `body` has the same name everywhere"},
+        Mistake{"index: {", "index: { events: { fields: [a], omit: [b] },",
+                "14:43 `fields` and `omit` do not go together"},
         Mistake{"[gate]\n", "[gate\n", "8:"}, Mistake{"    from: [gate]\n", "", "3:3 no pipeline takes"}));
+
+TEST(Configuration, AnHttpSourceIsChecked) {
+  auto findings = [](const std::string& options) {
+    return findings_of(
+        replaced(kGood, "files: { paths: [/var/log/gate*.log] }", "http: { " + options + " }"));
+  };
+  EXPECT_EQ(findings("listen: '127.0.0.1:8080'"), std::vector<std::string>());
+  for (const auto& [options, expected] : std::vector<std::pair<std::string, std::string>>{
+           {"listen: nowhere", "`nowhere` is not an address with a port | for instance 127.0.0.1:8080"},
+           {"listen: '0.0.0.0:80'", "anyone who reaches 0.0.0.0:80 can write events | give `token`"},
+           {"listen: '[::1]:80', path: in", "`path` begins with /"},
+           {"listen: 'localhost:80', largest_request: 65MiB", "`largest_request` is at most 64MiB"},
+           {"listen: '127.0.0.1:80', most_connections: 501", "`most_connections` is at most 500"},
+           {"listen: '127.0.0.1:80', tls: { key: k }", "`tls` needs both `certificate` and `key`"}}) {
+    const auto all = findings(options);
+    ASSERT_EQ(all.size(), 1u) << options;
+    EXPECT_NE(all[0].find(expected), std::string::npos) << all[0];
+  }
+}
 
 TEST(Configuration, FiveMistakesInOneRun) {
   std::string text = kGood;
@@ -142,6 +171,22 @@ TEST(Namer, DaysMonthsFieldsAndImplausibleTimes) {
   e.timestamp = *parse_moment("2031-01-01", 0);
   EXPECT_EQ(name("gate-{day}"), "gate-2026-11-23!");
   EXPECT_FALSE(Namer::parse("gate-{day", {}));
+}
+
+TEST(Namer, TablesAreNamedSoThatPostgresTakesThem) {
+  auto name = [](const std::string& ship) {
+    Batch batch;
+    Event e;
+    e.set(batch.arena, field_id("ship"), Value::text(ship));
+    bool implausible = false;
+    return Namer::parse("ferry.gate_{ship}", {}, Namer::Form::table)->name(batch, e, &implausible);
+  };
+  EXPECT_EQ(name("Tern"), "ferry.gate_Tern");
+  EXPECT_EQ(name("pg_catalog.x\"y"), "ferry.gate_pg_catalog_x_y");
+  const std::string first = name(std::string(70, 'a') + "b"), second = name(std::string(70, 'a') + "c");
+  EXPECT_EQ(first.size(), std::string("ferry.").size() + 52);
+  EXPECT_TRUE(first.starts_with("ferry.gate_aaa")) << first;
+  EXPECT_NE(first, second);
 }
 
 }  // namespace

@@ -6,8 +6,8 @@
 #include <functional>
 #include <thread>
 
-#include "core/event.h"
 #include "store/sqlite.h"
+#include "tests/agent/append_bodies.h"
 
 namespace dingle {
 namespace {
@@ -65,36 +65,26 @@ class DeliveryThreadTest : public testing::Test {
     letters = std::make_unique<Letters>(folder + "/letters");
     id = spool->destination("d");
   }
-  void give_up_after(const char* duration) {
-    Node retry, root, first, longest, give_up;
-    for (auto [node, text] : {std::pair{&first, "1ms"}, {&longest, "5ms"}, {&give_up, duration}}) {
+  void give_up_after(const char* duration, const char* most_events = "1000") {
+    Node retry, batch, root, first, longest, give_up, events;
+    for (auto [node, text] :
+         {std::pair{&first, "1ms"}, {&longest, "5ms"}, {&give_up, duration}, {&events, most_events}}) {
       node->form = Node::Form::scalar;
       node->scalar = text;
     }
-    retry.form = root.form = Node::Form::map;
+    retry.form = batch.form = root.form = Node::Form::map;
+    batch.entries = {{"events", {}, events}};
     retry.entries = {{"first", {}, first}, {"longest", {}, longest}, {"give_up_after", {}, give_up}};
-    root.entries = {{"retry", {}, retry}};
+    root.entries = {{"retry", {}, retry}, {"batch", {}, batch}};
     Findings findings("");
     settings.common = Options::read(destination_options(), root, "d", findings);
     ASSERT_EQ(findings.errors(), 0u);
   }
-  void append(const std::vector<std::string>& bodies) {
-    Batch batch;
-    for (const std::string& body : bodies) {
-      Event e;
-      e.body = body;
-      batch.events.push_back(e);
-    }
-    Section section{1, "p", "c", {{id, {}, {}}}, &batch};
-    Spool::Append a;
-    a.destinations = {{id, static_cast<std::uint32_t>(bodies.size())}};
-    a.events = encode_events("s", 1, {}, {section});
-    ASSERT_EQ(spool->append(a), 0);
-  }
+  void append(const std::vector<std::string>& bodies) { append_bodies(*spool, id, bodies); }
   void run_until_done(Scripted::Answer answer) {
     DeliveryThread thread(settings, id, std::make_unique<Scripted>(std::move(answer), accepted, mutex),
                           *spool, *letters, problems);
-    for (int i = 0; i < 500 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
+    for (int i = 0; i < 6000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
     EXPECT_EQ(spool->waiting(id).events, 0u);
   }
   static Delivery all(Outcome::Form form, const char* reason) { return {{{form, reason}}}; }
@@ -109,6 +99,62 @@ TEST_F(DeliveryThreadTest, InOrderAndTheCursorMoves) {
   EXPECT_EQ(accepted, (Bodies{"1", "2", "3"}));
   open();
   EXPECT_EQ(spool->waiting(id).events, 0u) << "the cursor was noted";
+}
+
+// A destination that holds the first of three records again, as if restored from a backup.
+class RestoredTest : public DeliveryThreadTest {
+ protected:
+  LogNumber first;
+  void SetUp() override {
+    DeliveryThreadTest::SetUp();
+    give_up_after("6h", "1");
+    for (const char* body : {"1", "2", "3"}) append({body});
+    run_until_done([&](std::span<const DeliveryEvent> events) {
+      if (events[0].event.body == "1") first = {events[0].number.epoch, events[0].number.number};
+      return Delivery{};
+    });
+    accepted.clear();
+    append({"4"});
+  }
+  Delivery connected() const {
+    Delivery d = Delivery::retry("connected");
+    d.at_once = true;
+    d.held = first;
+    return d;
+  }
+};
+
+TEST_F(RestoredTest, IsSentAllThatItLostThoughTheConnectionIsLostMeanwhile) {
+  int call = 0;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    ++call;
+    if (call == 1) return connected();
+    Delivery d = call == 3 ? Delivery::retry("cut") : Delivery{};
+    d.durable = call != 2;
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"1", "1", "2", "3", "4"})) << "the first was not durable";
+}
+
+TEST_F(RestoredTest, IsSentAllThatItLostThoughTheProgramEndsMeanwhile) {
+  std::atomic<bool> sent{false};
+  {
+    bool connects = true;
+    auto answer = [&](std::span<const DeliveryEvent> events) {
+      if (std::exchange(connects, false)) return connected();
+      if (events[0].event.body == "1") return Delivery{};
+      sent = true;
+      return Delivery::retry("busy");
+    };
+    DeliveryThread thread(settings, id, std::make_unique<Scripted>(answer, accepted, mutex), *spool, *letters,
+                          problems);
+    for (int i = 0; i < 6000 && !sent; ++i) std::this_thread::sleep_for(5ms);
+  }
+  bool connects = true;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    return std::exchange(connects, false) ? connected() : Delivery{};
+  });
+  EXPECT_EQ(accepted, (Bodies{"1", "1", "2", "3", "4"}));
 }
 
 TEST_F(DeliveryThreadTest, WhatCannotBeTakenNowIsTriedAgain) {
@@ -165,6 +211,46 @@ TEST_F(DeliveryThreadTest, UnreachableIsWaitedForHoweverLong) {
   });
   EXPECT_EQ(letters->count(id), 0u);
   EXPECT_EQ(accepted, (Bodies{"1"}));
+}
+
+TEST_F(DeliveryThreadTest, AnOutageDoesNotUseUpThePatienceForAnEvent) {
+  give_up_after("60ms");
+  append({"1", "bad"});
+  int tries = 0;
+  const auto begin = std::chrono::steady_clock::now();
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    Delivery d;
+    if (++tries == 1) {
+      d.outcomes = {{}, {Outcome::Form::retry, "500 for the event"}};
+      d.judged = true;
+      EXPECT_EQ(events.size(), 2u);
+    } else if (std::chrono::steady_clock::now() - begin < 120ms) {
+      d = Delivery::retry("no route");
+    }
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"1", "bad"}));
+  EXPECT_EQ(letters->count(id), 0u);
+}
+
+TEST_F(DeliveryThreadTest, WhatTakesTooLongIsSentInPartsThatGrowAgain) {
+  Bodies bodies;
+  for (int i = 0; i < 2000; ++i) bodies.push_back(std::to_string(i));
+  append(bodies);
+  std::size_t most = 10, calls = 0, largest = 0;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    Delivery d;
+    if (events.size() > most) {
+      d = Delivery::retry("no answer in time");
+      d.too_slow = true;
+    } else if (++calls > 50) {
+      most = 10'000;  // it has recovered
+      largest = std::max(largest, events.size());
+    }
+    return d;
+  });
+  EXPECT_EQ(accepted, bodies) << "in order";
+  EXPECT_GT(largest, 30u);
 }
 
 TEST_F(DeliveryThreadTest, RetryAfterIsHonoured) {

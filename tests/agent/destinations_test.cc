@@ -5,6 +5,7 @@
 #include <fstream>
 
 #include "agent/destinations/compression.h"
+#include "agent/destinations/field_choice.h"
 #include "agent/destinations/frame.h"
 #include "agent/destinations/postgres_rows.h"
 #include "agent/destinations/rendering.h"
@@ -90,6 +91,39 @@ INSTANTIATE_TEST_SUITE_P(
                     TimeCase{"time: nanoseconds", "1795428000125000000"},
                     TimeCase{"zone: Europe/Oslo", "\"2026-11-23T11:00:00.125+01:00\""},
                     TimeCase{"time: sql, zone: America/New_York", "\"2026-11-23 05:00:00.125\""}));
+
+// What is left of the event's fields, its resource and its body: `a b|c d|body`.
+struct ChoiceCase {
+  const char *options, *expected;
+};
+class Choices : public AnEvent, public testing::WithParamInterface<ChoiceCase> {};
+TEST_P(Choices, KeepWhatIsAskedFor) {
+  Findings findings("");
+  const std::string yaml = "events: " + std::string(GetParam().options);
+  const Node node = read_yaml(yaml, findings);
+  FieldChoice choice(Options::read({value_choice_option()}, node, "d", findings).section("events"));
+  const std::vector<DeliveryEvent> events{{{1, 1}, e}, {{1, 1}, e}};
+  choice.of(events);
+  const auto chosen = choice.of(events);  // its memory is used again
+  ASSERT_EQ(chosen.size(), 2u);
+  const SpooledEvent& last = chosen[1].event;
+  std::string left;
+  for (const auto& [list, end] : {std::pair{last.fields, "|"}, std::pair{last.resource, "|"}}) {
+    for (const Field& f : list) left += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
+    left += end;
+  }
+  EXPECT_EQ(left + std::string(last.body), GetParam().expected);
+  EXPECT_EQ(event_id(last).view(), event_id(e).view());
+}
+INSTANTIATE_TEST_SUITE_P(
+    OfFields, Choices,
+    testing::Values(ChoiceCase{"{ fields: [status, user, body] }",
+                               "status=200 user=an \"na\" |user=hidden |the line"},
+                    ChoiceCase{"{ fields: [service.name] }", "|service.name=ticket-gate |"},
+                    ChoiceCase{"{ omit: [user, at, share, body] }", "status=200 |service.name=ticket-gate |"},
+                    ChoiceCase{"{ omit: [at, share, user], rename: { status: code, service.name: service } }",
+                               "code=200 |service=ticket-gate |the line"},
+                    ChoiceCase{"{ fields: [status, share], rename: { status: share } }", "share=200 ||"}));
 
 TEST_F(AnEvent, AsCsv) {
   std::string out;

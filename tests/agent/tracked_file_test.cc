@@ -8,7 +8,6 @@
 #include <filesystem>
 #include <fstream>
 
-#include "agent/sources/folder_watch.h"
 #include "agent/sources/reading_order.h"
 
 namespace dingle {
@@ -150,23 +149,6 @@ TEST(ReadingOrder, KnownFilesThenOldOnesThenNewOnes) {
   EXPECT_EQ(order(), "");
   catch_up(files, folder + "/crane");
   EXPECT_EQ(order(), "crane.log ");
-  std::filesystem::remove_all(folder);
-}
-
-TEST(FolderWatch, TellsOfRenamesWithTheirLastName) {
-  const std::string folder = testing::TempDir() + "/watched-" + std::to_string(::getpid());
-  std::filesystem::create_directories(folder);
-  FolderWatch watch;
-  watch.add(folder);
-  EXPECT_FALSE(watch.wait(0).any);
-  std::ofstream(folder + "/a.log") << "x";
-  std::filesystem::rename(folder + "/a.log", folder + "/a.1");
-  std::filesystem::rename(folder + "/a.1", folder + "/a.2");
-  const auto news = watch.wait(1000);
-  EXPECT_TRUE(news.any);
-  ASSERT_EQ(news.renamed.size(), 2u);
-  EXPECT_EQ(news.renamed[0].from, folder + "/a.log");
-  EXPECT_EQ(news.renamed[0].to, folder + "/a.2");
   std::filesystem::remove_all(folder);
 }
 

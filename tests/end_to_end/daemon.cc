@@ -24,13 +24,6 @@ namespace {
 
 constexpr int kLongestRun = 3000;  // turns of waiting: about a minute
 
-std::string read_file(const std::string& path) {
-  std::ifstream in(path, std::ios::binary);
-  std::ostringstream all;
-  all << in.rdbuf();
-  return all.str();
-}
-
 int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out,
           const std::string& err, const std::vector<std::pair<std::string, std::string>>& environment = {}) {
   const int pid = ::fork();
@@ -51,6 +44,13 @@ int spawn(const std::vector<std::string>& arguments, const std::string& in, cons
 std::string make_folder() {
   std::string pattern = testing::TempDir() + "/dingle-XXXXXX";
   return ::mkdtemp(pattern.data());
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  std::ostringstream all;
+  all << in.rdbuf();
+  return all.str();
 }
 
 int start_program(const std::vector<std::string>& arguments, const std::string& output, const char* user) {
@@ -201,13 +201,14 @@ Json Daemon::status() {
   return json;
 }
 
-std::string Daemon::problem() {
-  for (int i = 0; i < 250; ++i) {
+std::string Daemon::problem(const std::string& text) {
+  std::string told;
+  eventually([&] {
     const Json now = status();
-    if (!now.is_discarded() && !now["problems"].empty()) return now["problems"][0]["text"];
-    std::this_thread::sleep_for(20ms);
-  }
-  return "";
+    if (!now.is_discarded() && !now["problems"].empty()) told = now["problems"][0]["text"];
+    return !told.empty() && told.find(text) != std::string::npos;
+  });
+  return told;
 }
 
 Json Daemon::settled(int seconds) {

@@ -1,13 +1,25 @@
 // A dingled of a test's own: a temporary folder, a free port, real processes, ended by their ids.
 #pragma once
 
+#include <chrono>
 #include <nlohmann/json.hpp>
 #include <string>
+#include <thread>
 #include <vector>
 
 namespace dingle {
 
 using Json = nlohmann::json;
+
+// Waits until it holds, longer than a busy machine needs for it; whether it does.
+template <typename Condition>
+bool eventually(Condition holds, std::chrono::seconds limit = std::chrono::seconds(30)) {
+  for (const auto end = std::chrono::steady_clock::now() + limit; !holds();) {
+    if (std::chrono::steady_clock::now() >= end) return false;
+    std::this_thread::sleep_for(std::chrono::milliseconds(10));
+  }
+  return true;
+}
 
 struct Ran {
   int status = -1;
@@ -22,8 +34,9 @@ int start_program(const std::vector<std::string>& arguments, const std::string& 
                   const char* user = nullptr);
 // Ends it by the signal, and waits for its end.
 void end_program(int pid, int signal);
-std::string make_folder();  // a new one, for a test
-int free_port();            // of the loopback, that nothing listened on a moment ago
+std::string read_file(const std::string& path);  // empty if there is none
+std::string make_folder();                       // a new one, for a test
+int free_port();                                 // of the loopback, that nothing listened on a moment ago
 
 // A certificate for the loopback in the folder, valid for so many days from now (negative: expired):
 // certificate.pem, key.pem.
@@ -44,8 +57,9 @@ class Daemon {
   int pid() const { return pid_; }
 
   Ran dingle(std::vector<std::string> arguments, const std::string& input = "");
-  Json status();          // of the API
-  std::string problem();  // the text of the first one, once there is one
+  Json status();  // of the API
+  // The text of the first problem, once there is one that says this.
+  std::string problem(const std::string& text = "");
   // Waits until everything that was written is read, and nothing waits; the status then.
   Json settled(int seconds = 60);
   // All events that satisfy the condition, oldest first.

@@ -44,13 +44,33 @@ TEST_F(PostgresDestination, MakesAPartitionedTableAndFillsIt) {
   EXPECT_EQ(server->value("SELECT count(*) FROM pg_inherits WHERE inhparent = 'gate'::regclass"), "4");
   const auto row = server->query(
       "SELECT time AT TIME ZONE 'UTC', status, host(client), body, fields->>'user', fields->>'service.name', "
-      "fields ? 'status', pipeline FROM gate WHERE status = 61");
+      "fields ? 'status', pipeline, template, length(configuration) FROM gate WHERE status = 61");
   ASSERT_EQ(row.size(), 1u);
   EXPECT_EQ(row[0], (std::vector<std::string>{"2026-11-21 10:00:01", "61", "192.0.2.61",
                                               "2026-11-21T10:00:01Z 192.0.2.61 anna 61", "anna",
-                                              "ticket-gate", "f", "gate"}));
+                                              "ticket-gate", "f", "gate", "1", "8"}));
   EXPECT_EQ(server->value("SELECT count(*) FROM gate WHERE status IS NULL AND fields ? 'dingle.unmatched'"),
             "1");
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate WHERE template IS NULL"), "1");
+}
+
+TEST_F(PostgresDestination, AColumnOfTheUsersGoesBeforeOneOfOurs) {
+  Daemon daemon(gate_configuration("    postgres: { connect: '" + server->connect() +
+                                   "', table: gate, columns: { pipeline: { field: user, type: text } } }\n"));
+  daemon.write("gate.log", gate_line(1));
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT pipeline FROM gate"), "anna");
+}
+
+TEST_F(PostgresDestination, KeepsTheFieldsThatWereChosen) {
+  Daemon daemon(destination(
+      ", events: { omit: [service.name, log.file.path, host.name, body], rename: { user: who } }"));
+  daemon.write("gate.log", gate_line(1));
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(server->query("SELECT status, body, fields FROM gate")[0],
+            (std::vector<std::string>{"1", "", R"({"who": "anna"})"}));
 }
 
 TEST_F(PostgresDestination, KillingTheServerLosesAndDoublesNothing) {
@@ -164,6 +184,32 @@ TEST_F(PostgresDestination, ATableThatDoesNotFitIsNamedAndNothingIsLost) {
   EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "5");
 }
 
+TEST_F(PostgresDestination, APartitionThatWasDroppedIsMadeAgain) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", gate_lines(30));
+  daemon.start();
+  daemon.settled();
+  server->query("DROP TABLE gate_2026_11_21");
+  daemon.write("gate.log", gate_line(31) + gate_line(33));
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 0);
+  EXPECT_EQ(server->value("SELECT string_agg(status::text, ' ' ORDER BY status) FROM gate WHERE status > 29"),
+            "31 33");
+}
+
+TEST_F(PostgresDestination, AColumnThatNothingFillsIsNamed) {
+  server->query("CREATE TABLE gate(time timestamptz, body text, fields jsonb, quay text NOT NULL)");
+  Daemon daemon(destination());
+  daemon.write("gate.log", gate_lines(5));
+  daemon.start();
+  const std::string text = daemon.problem();
+  EXPECT_NE(text.find("`quay` may not be null, but nothing fills it"), std::string::npos) << text;
+  server->query("ALTER TABLE gate ALTER quay SET DEFAULT 'north'");
+  const Json status = daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "5");
+  EXPECT_EQ(find(status["destinations"], "d")["set_aside"], 0);
+}
+
 TEST_F(PostgresDestination, AWrongHostIsNamed) {
   Daemon daemon(
       gate_configuration("    postgres: { connect: 'host=127.0.0.1 port=1 user=x', table: gate }\n"));
@@ -171,6 +217,19 @@ TEST_F(PostgresDestination, AWrongHostIsNamed) {
   daemon.start();
   const std::string text = daemon.problem();
   EXPECT_NE(text.find("Connection refused"), std::string::npos) << text;
+}
+
+TEST(IndexDestination, KeepsTheFieldsThatWereChosen) {
+  Daemon daemon(
+      gate_configuration("    index: { events: { fields: [status, user], rename: { user: who } } }\n"));
+  daemon.write("gate.log", gate_line(1));
+  daemon.start();
+  daemon.settled();
+  Json e = daemon.events("who = 'anna' and body = ''").at(0);
+  for (const char* always : {"timestamp", "observed_timestamp", "dingle.pipeline", "dingle.configuration"})
+    EXPECT_TRUE(e.contains(always)) << e, e.erase(always);
+  EXPECT_EQ(e["status"], 1);
+  EXPECT_FALSE(e.contains("service.name")) << e;
 }
 
 TEST(ClickHouseDestination, TakesBulkInserts) {
@@ -269,6 +328,22 @@ TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
   EXPECT_NE(daemon.dingle({"letters"}).out.find("cannot read it"), std::string::npos);
 }
 
+TEST(HttpDestination, ASlowServiceGetsFewerEventsAtOnce) {
+  std::atomic<long> taken{0};
+  Service service([&](const httplib::Request& request, httplib::Response&) {
+    const auto lines = std::count(request.body.begin(), request.body.end(), '\n');
+    std::this_thread::sleep_for(lines * 2ms);
+    if (lines < 150) taken += lines;  // else nobody waits for the answer
+  });
+  Daemon daemon(gate_configuration("    http: { url: '" + service.url() + "', timeout: 300ms }\n"));
+  daemon.write("gate.log", gate_lines(1000));
+  daemon.start();
+  EXPECT_NE(daemon.problem().find("timed out"), std::string::npos) << daemon.problem();
+  EXPECT_EQ(find(daemon.settled()["destinations"], "d")["sent"], 1000);
+  EXPECT_GE(taken, 1000) << "at least once";
+  EXPECT_NE(daemon.dingle({"status"}).out.find("is too slow for more than"), std::string::npos);
+}
+
 TEST(FilesDestination, WritesRotatesAndCompresses) {
   Daemon daemon(gate_configuration(
       "    files: { path: '{dir}/out/{service.name}-{day}.ndjson', compression: gzip, rotate: "
@@ -277,7 +352,7 @@ TEST(FilesDestination, WritesRotatesAndCompresses) {
   daemon.start();
   daemon.settled();
   const std::string file = daemon.dir + "/out/ticket-gate-2026-11-21.ndjson.gz";
-  for (int i = 0; i < 300 && !std::filesystem::exists(file); ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_TRUE(eventually([&] { return std::filesystem::exists(file); }));
   Ran text = run_program({"/bin/zcat", file});
   std::istringstream in(text.out);
   int n = 0;
@@ -285,10 +360,8 @@ TEST(FilesDestination, WritesRotatesAndCompresses) {
   EXPECT_EQ(n, 10);
   // What comes later gets a file of its own; nothing is written over.
   daemon.write("gate.log", gate_line(31));
-  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz");
-       ++i)
-    std::this_thread::sleep_for(20ms);
-  EXPECT_TRUE(std::filesystem::exists(daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz"));
+  const std::string second = daemon.dir + "/out/ticket-gate-2026-11-21.2.ndjson.gz";
+  EXPECT_TRUE(eventually([&] { return std::filesystem::exists(second); }));
 }
 
 TEST(FilesDestination, CsvWithAHead) {
@@ -298,8 +371,7 @@ TEST(FilesDestination, CsvWithAHead) {
   daemon.write("gate.log", gate_line(1, "a,\"b\"") + gate_line(2));
   daemon.start();
   daemon.settled();
-  std::ifstream in(daemon.dir + "/out/gate.csv.part");
-  std::string all(std::istreambuf_iterator<char>(in), {});
+  std::string all = read_file(daemon.dir + "/out/gate.csv.part");
   EXPECT_EQ(
       all, "timestamp,who,status\r\n2026-11-21 10:00:01,\"a,\"\"b\"\"\",1\r\n2026-11-22 10:00:02,anna,2\r\n");
 }
@@ -310,13 +382,10 @@ TEST(FilesDestination, UnfinishedFilesAreFinishedAfterARestart) {
       gate_configuration("    files: { path: '{dir}/out/gate-{day}.ndjson', rotate: { idle: 300ms } }\n"));
   daemon.write("gate.log", gate_line(1));
   daemon.start();
-  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + file + ".part"); ++i)
-    std::this_thread::sleep_for(2ms);
+  EXPECT_TRUE(eventually([&] { return std::filesystem::exists(daemon.dir + file + ".part"); }));
   daemon.kill();
   daemon.start();  // and nothing is written to it any more
-  for (int i = 0; i < 300 && !std::filesystem::exists(daemon.dir + file); ++i)
-    std::this_thread::sleep_for(20ms);
-  EXPECT_TRUE(std::filesystem::exists(daemon.dir + file));
+  EXPECT_TRUE(eventually([&] { return std::filesystem::exists(daemon.dir + file); }));
   EXPECT_FALSE(std::filesystem::exists(daemon.dir + file + ".part"));
 }
 

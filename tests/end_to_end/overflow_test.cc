@@ -76,11 +76,10 @@ Result run(Gate& gate, const std::string& queue, bool kill) {
   Daemon daemon(configuration(gate.port, queue), "spool: { limit: 64MiB }");
   daemon.start();
   write_lines(daemon);
-  for (int i = 0; i < 300; ++i) {  // the other destination gets all, whatever this one does
+  EXPECT_TRUE(eventually([&] {  // the other destination gets all, whatever this one does
     const Json status = daemon.status();
-    if (find(status["destinations"], "store")["sent"] == kLines || status["paused"]) break;
-    std::this_thread::sleep_for(20ms);
-  }
+    return find(status["destinations"], "store")["sent"] == kLines || status["paused"] == true;
+  }));
   if (kill) {
     daemon.kill();
     daemon.start();
@@ -164,11 +163,7 @@ std::string free_lines(int lines) {
 }
 // True once the destination's number is that.
 bool reaches(Daemon& daemon, const char* destination, const char* what, int number) {
-  for (int i = 0; i < 1000; ++i) {
-    if (find(daemon.status()["destinations"], destination)[what] == number) return true;
-    std::this_thread::sleep_for(10ms);
-  }
-  return false;
+  return eventually([&] { return find(daemon.status()["destinations"], destination)[what] == number; });
 }
 
 TEST(OverflowOfOthers, ShedsNothing) {
@@ -192,7 +187,7 @@ TEST(OverflowOfOthers, PausesNobody) {
   Daemon daemon(two_sources(gate.port, "pause"));
   daemon.write("gated.log", gated_lines(20'000));
   daemon.start();
-  for (int i = 0; i < 500 && !daemon.status()["paused"]; ++i) std::this_thread::sleep_for(10ms);
+  EXPECT_TRUE(eventually([&] { return daemon.status()["paused"] == true; }));
   const Json during = daemon.status();
   EXPECT_EQ(find(during["sources"], "gated")["waits_for"], "gate") << during.dump();
   EXPECT_FALSE(find(during["sources"], "free").contains("waits_for"));

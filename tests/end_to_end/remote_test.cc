@@ -152,7 +152,7 @@ TEST_F(Remote, AStoreRestoredFromABackupIsSentWhatItLacks) {
   EXPECT_EQ(logs->events("n >= 0").size(), 100u);
   agent->write("alpha.log", lines(200, 210));
   agent->settled();
-  for (int i = 0; i < 500 && logs->events("n >= 0").size() < 210; ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_TRUE(eventually([&] { return logs->events("n >= 0").size() >= 210; }));
   const auto events = logs->events("n >= 0");
   ASSERT_EQ(events.size(), 210u);
   for (std::size_t i = 0; i < events.size(); ++i) EXPECT_EQ(events[i]["n"], i);

@@ -63,8 +63,7 @@ void PostgresServer::start() {
     }
     std::this_thread::sleep_for(100ms);
   }
-  std::ifstream log(dir_ + "-server.log");
-  ADD_FAILURE() << "PostgreSQL did not start: " << std::string(std::istreambuf_iterator<char>(log), {});
+  ADD_FAILURE() << "PostgreSQL did not start: " << read_file(dir_ + "-server.log");
 }
 
 void PostgresServer::stop() {
@@ -131,8 +130,7 @@ void ClickHouseServer::start() {
     if (auto answer = client.Get("/ping"); answer && answer->status == 200) return;
     std::this_thread::sleep_for(20ms);
   }
-  std::ifstream log(dir_ + "/errors");
-  ADD_FAILURE() << "ClickHouse did not start: " << std::string(std::istreambuf_iterator<char>(log), {});
+  ADD_FAILURE() << "ClickHouse did not start: " << read_file(dir_ + "/errors");
 }
 
 void ClickHouseServer::stop() {

@@ -25,13 +25,13 @@ std::string configuration(const std::string& destination = "index: {}", const st
 }
 
 std::string port_of(Daemon& daemon, const std::string& transport) {
-  for (int i = 0; i < 200; ++i, std::this_thread::sleep_for(10ms)) {
-    const Json source = daemon.status()["sources"][0];
-    for (const Json& text : source.value("listening", Json::array()))
-      if (const auto t = text.get<std::string>(); t.starts_with(transport)) return t.substr(t.rfind(':') + 1);
-  }
-  ADD_FAILURE() << "it does not listen";
-  return "0";
+  std::string port = "0";
+  EXPECT_TRUE(eventually([&] {
+    for (const Json& text : daemon.status()["sources"][0].value("listening", Json::array()))
+      if (const auto t = text.get<std::string>(); t.starts_with(transport)) port = t.substr(t.rfind(':') + 1);
+    return port != "0";
+  })) << "it does not listen";
+  return port;
 }
 
 class Sender {
@@ -84,8 +84,7 @@ Json settled(Daemon& daemon, std::int64_t lines) {
 
 // The configuration that docs/sources.md shows.
 std::string documented() {
-  std::ifstream in(std::string(DINGLE_SOURCE) + "/docs/sources.md");
-  std::string text((std::istreambuf_iterator<char>(in)), {});
+  std::string text = read_file(std::string(DINGLE_SOURCE) + "/docs/sources.md");
   const std::string begin = "```yaml\nversion: 1\n";
   text.erase(0, text.find(begin) + begin.size());
   text.erase(text.find("```"));
@@ -145,13 +144,15 @@ TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
     }
     sender.close();
   });
-  for (int i = 0; i < 500 && daemon.status()["sources"][0].value("waits_for", "") != "d"; ++i)
-    std::this_thread::sleep_for(10ms);
-  std::this_thread::sleep_for(300ms);
-  const int stuck = sent;
-  EXPECT_LT(stuck, kMessages);
-  std::this_thread::sleep_for(300ms);
+  EXPECT_TRUE(eventually([&] { return daemon.status()["sources"][0].value("waits_for", "") == "d"; }));
+  // It still sends until the sockets' buffers are full, and then it waits.
+  int stuck = -1;
+  for (int i = 0; i < 100 && sent != stuck; ++i) {
+    stuck = sent;
+    std::this_thread::sleep_for(500ms);
+  }
   EXPECT_EQ(sent, stuck);
+  EXPECT_LT(stuck, kMessages);
   daemon.configure(configuration());
   ASSERT_EQ(daemon.dingle({"reload"}).status, 0);  // the connection stays open over it
   sending.join();
@@ -179,8 +180,7 @@ TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
     sender.send(message(n));
     if (n % 500 == 499) std::this_thread::sleep_for(2ms);
   }
-  for (int i = 0; i < 500 && daemon.problem().find("lost") == std::string::npos; ++i)
-    std::this_thread::sleep_for(10ms);
+  daemon.problem("lost");
   const Ran status = daemon.dingle({"status"});
   EXPECT_NE(status.out.find("messages are being lost: they come by UDP"), std::string::npos) << status.out;
   daemon.configure(configuration());
@@ -240,7 +240,7 @@ TEST(Syslog, AnAddressThatIsTakenIsAProblemAndTriedAgain) {
   EXPECT_LT(std::chrono::steady_clock::now() - begin, 3s);
   second.start();
   first.terminate();
-  for (int i = 0; i < 300 && !second.status()["problems"].empty(); ++i) std::this_thread::sleep_for(20ms);
+  EXPECT_TRUE(eventually([&] { return second.status()["problems"].empty(); }));
   EXPECT_EQ(port_of(second, "tcp"), port);
 }
 

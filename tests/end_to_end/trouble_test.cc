@@ -30,13 +30,13 @@ class PostgresTrouble : public testing::Test {
   std::unique_ptr<PostgresServer> server;
 };
 
-// What a problem says at once (a second; four when the machine is busy), and once, in status and log; nothing
+// What a problem says at once (a second; some when the machine is busy), and once, in status and log; nothing
 // is sent.
 void expect_problem(Daemon& daemon, const std::string& text) {
   const auto begin = std::chrono::steady_clock::now();
   const std::string problem = daemon.problem();
   EXPECT_NE(problem.find(text), std::string::npos) << problem;
-  EXPECT_LT(std::chrono::steady_clock::now() - begin, 4s);
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 15s);
   std::this_thread::sleep_for(500ms);  // further tries
   const std::string log = daemon.log();
   const std::size_t first = log.find(text);
@@ -146,13 +146,43 @@ TEST(HttpTrouble, AnAnswerThatIsNotWhatWasAskedFor) {
   daemon.start();
   expect_problem(daemon, "the answer is not JSON: <html>Welcome to Northquay");
   form = 1;
-  std::this_thread::sleep_for(300ms);
-  EXPECT_NE(daemon.problem().find("has no list at /items"), std::string::npos) << daemon.problem();
+  const std::string none = "has no list at /items", few = "tells of 99 events, not of 100";
+  EXPECT_NE(daemon.problem(none).find(none), std::string::npos) << daemon.problem();
   form = 2;
-  std::this_thread::sleep_for(300ms);
-  EXPECT_NE(daemon.problem().find("tells of 99 events, not of 100"), std::string::npos) << daemon.problem();
+  EXPECT_NE(daemon.problem(few).find(few), std::string::npos) << daemon.problem();
   form = 3;
   EXPECT_EQ(daemon.settled()["destinations"][0]["sent"], 100);
+}
+
+TEST(HttpTrouble, AnswersThatNeverComeOpenTheCircuit) {
+  std::atomic<bool> answers{false};
+  Service service(
+      [&](const httplib::Request&, httplib::Response&) { eventually([&] { return answers.load(); }); });
+  Daemon daemon(gate_configuration("    http: { url: '" + service.url() + "', timeout: 300ms }\n"));
+  daemon.write("gate.log", gate_lines(10));
+  daemon.start();
+  auto is = [&](const char* state) {
+    return eventually([&] { return daemon.status()["destinations"][0]["circuit"] == state; });
+  };
+  EXPECT_NE(daemon.problem().find("timed out"), std::string::npos);
+  EXPECT_TRUE(is("open"));
+  EXPECT_TRUE(is("half_open"));
+  EXPECT_NE(daemon.dingle({"status"}).out.find("circuit "), std::string::npos);
+  answers = true;
+  EXPECT_TRUE(is("closed"));
+  EXPECT_EQ(daemon.settled()["destinations"][0]["sent"], 10);
+}
+
+TEST(HttpTrouble, AnUnknownHost) {
+  Service service([](const httplib::Request&, httplib::Response&) {});
+  Daemon daemon(gate_configuration("    http: { url: 'http://no-such-host.invalid/' }\n"));
+  daemon.write("gate.log", gate_lines(10));
+  daemon.start();
+  EXPECT_NE(daemon.problem().find("Could not resolve host: no-such-host.invalid"), std::string::npos)
+      << daemon.problem();
+  daemon.configure(gate_configuration("    http: { url: '" + service.url() + "' }\n"));
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  EXPECT_EQ(daemon.settled()["destinations"][0]["sent"], 10);
 }
 
 // The service refuses some; letters are listed, counted, shown, sent again as they were or through the
@@ -179,6 +209,10 @@ TEST(Letters, EveryCommand) {
     EXPECT_EQ(ran.status, status) << ran.err;
     return ran.out;
   };
+  const Json aside = daemon.status()["destinations"][0]["letters_by_reason"];
+  ASSERT_EQ(aside.size(), 2u) << aside;
+  EXPECT_EQ(aside[0]["letters"], 2);
+  EXPECT_NE(daemon.dingle({"status"}).out.find("      1: "), std::string::npos);
   const Json reasons = Json::parse(letters({"--by-reason", "-o", "json"}, 1));
   ASSERT_EQ(reasons.size(), 2u) << reasons;
   EXPECT_EQ(reasons[0]["letters"], 2);
@@ -192,6 +226,7 @@ TEST(Letters, EveryCommand) {
   letters({"show", "999"}, 1);
   letters({"discard"}, 2);  // which?
   EXPECT_EQ(letters({"discard", id}), "discarded 1 letter\n");
+  EXPECT_EQ(daemon.status()["destinations"][0]["letters_by_reason"].size(), 1u);
 
   // The pipeline learns to leave the name out.
   std::string changed = text;
@@ -208,6 +243,37 @@ TEST(Letters, EveryCommand) {
   EXPECT_NE(received.bodies.back().find("\"bo\""), std::string::npos) << received.bodies.back();
   EXPECT_EQ(letters({}), "no letters are kept\n");
   EXPECT_TRUE(status["balanced"]) << status["balance"];
+}
+
+TEST(Letters, LinesGoThroughTheirSourceAsItIsNow) {
+  std::atomic<bool> strict{true};
+  Received received;
+  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+    if (strict) return answer.status = 422, void();
+    received.add(request);
+  });
+  const std::string ends = R"(
+      - parse: { templates: ['{at:time("%Y-%m-%d %H:%M:%S")} {ship}'] }
+      - time: { field: at }
+    to: [d]
+destinations: { d: { http: { url: ')" +
+                           service.url() + "', events: { fields: [timestamp, ship] } } } }\n";
+  const auto configuration = [&](const std::string& source, const std::string& more) {
+    return "sources: { " + source + ": { files: { paths: ['{dir}/logs/*.log'] }, " + more +
+           " } }\npipelines:\n  p:\n    from: [" + source + "]\n    steps:" + ends;
+  };
+  Daemon daemon(configuration("gate", ""));
+  daemon.write("gate.log", "2026-11-23 10:00:00 Tern\n");
+  daemon.start();
+  daemon.settled();
+  daemon.configure(configuration("entry", "was: gate, zone: Europe/Oslo"));
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  strict = false;
+  const Ran ran = daemon.dingle({"letters", "resend", "--all", "--through-pipeline"});
+  EXPECT_EQ(ran.out, "resent 1 letter\n") << ran.err;
+  daemon.settled();
+  ASSERT_EQ(received.bodies.size(), 1u);
+  EXPECT_EQ(Json::parse(received.bodies[0]), (Json{{"timestamp", "2026-11-23T09:00:00Z"}, {"ship", "Tern"}}));
 }
 
 }  // namespace

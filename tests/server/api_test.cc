@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 #include <sstream>
 
+#include "agent/secret.h"
 #include "server/token.h"
 
 namespace dingle {

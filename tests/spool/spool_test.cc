@@ -148,7 +148,7 @@ TEST_F(SpoolTest, SegmentsAreRemovedOnceEveryDestinationPassed) {
   std::this_thread::sleep_for(400ms);
   EXPECT_GT(spool->size().segments, 3u) << "b has passed nothing yet";
   spool->passed(b, last);
-  for (int i = 0; i < 100 && spool->size().segments > 1; ++i) std::this_thread::sleep_for(20ms);
+  for (int i = 0; i < 1000 && spool->size().segments > 1; ++i) std::this_thread::sleep_for(20ms);
   EXPECT_EQ(spool->size().segments, 1u);
   open();
   EXPECT_EQ(spool->counter("lines"), 20) << "counters outlive the segments";
@@ -163,9 +163,10 @@ TEST_F(SpoolTest, FilesOfSegmentsAreReused) {
   int n = 0;
   auto cycle = [&](int events) {
     for (int i = 0; i < events; ++i) append("event " + std::to_string(n++) + std::string(300, 'x'), {a});
+    ASSERT_TRUE(spool->wait_durable(10s));  // so that all of them are read
     read_all(a, 0);
     spool->passed(a, last);
-    for (int i = 0; i < 100 && spool->size().segments > 1; ++i) std::this_thread::sleep_for(10ms);
+    for (int i = 0; i < 1000 && spool->size().segments > 1; ++i) std::this_thread::sleep_for(10ms);
     EXPECT_EQ(spool->size().segments, 1u);
   };
   for (int i = 0; i < 5; ++i) cycle(10);

@@ -232,6 +232,17 @@ TEST_F(StoreTest, GroupsByTimeAndField) {
   EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
   EXPECT_EQ(grouped.groups[0].bucket, kMorning);
   g = {};
+  g.fields = {"status"};
+  g.most = 1;
+  grouped = group_events({store.get()}, {}, g, scanned);
+  ASSERT_EQ(grouped.groups.size(), 1u) << "the greatest";
+  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
+  EXPECT_EQ(grouped.found, 2u);
+  EXPECT_EQ(grouped.events, 100u);
+  EXPECT_EQ(grouped.without, 0u);
+  g.fields = {"not.there"};
+  EXPECT_EQ(group_events({store.get()}, {}, g, scanned).without, 100u);
+  g = {};
   g.field = "status";
   for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0},
                                    {Measure::average, 230.0},
@@ -241,6 +252,22 @@ TEST_F(StoreTest, GroupsByTimeAndField) {
     g.measure = measure;
     EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, expected);
   }
+}
+
+TEST_F(StoreTest, TooManyGroupsAreSaidToBeTooMany) {
+  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n) add(n, 0, static_cast<std::int64_t>(n), "x");
+  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n)
+    add(kMostGroups + 100 + n, 1, static_cast<std::int64_t>(n), "x");
+  commit();
+  Scanned scanned;
+  Grouping g;
+  g.fields = {"status"};
+  g.most = 5;
+  const Grouped grouped = group_events({store.get()}, {}, g, scanned);
+  EXPECT_TRUE(grouped.approximate);
+  EXPECT_EQ(grouped.found, kMostGroups);
+  EXPECT_GE(grouped.events, 2 * (kMostGroups - 100)) << "those that are kept are counted to the end";
+  EXPECT_EQ(grouped.groups.at(4).count, 2u);
 }
 
 TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {

@@ -1,4 +1,5 @@
-// A long outage of PostgreSQL under a steady rate of lines: memory, spool, draining, order and latency, printed.
+// A long outage of PostgreSQL under a steady rate of lines: memory, spool, draining, order and latency,
+// printed.
 #pragma once
 
 namespace dingle {

@@ -1,0 +1,148 @@
+// What happens to a batch: its pipelines are run, and what they made is encoded for the spool. Any worker
+// does it.
+#include <algorithm>
+#include <deque>
+
+#include "agent/engine/engine.h"
+#include "spool/events.h"
+
+namespace dingle {
+namespace {
+
+void count(Changes& changes, std::string name, std::uint64_t n) {
+  if (n != 0) changes.counters.push_back({std::move(name), static_cast<std::int64_t>(n)});
+}
+
+// The index names of a section's events for one destination.
+std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& to) {
+  std::uint64_t implausible_times = 0;
+  std::map<std::string, std::uint32_t> known;
+  std::int64_t last_day = 0;
+  std::uint32_t last = 0;
+  bool have_last = false;
+  for (const Event& event : batch.events) {
+    bool implausible = false;
+    if (namer.by_day_alone()) {
+      const std::int64_t day = namer.day(event, &implausible);
+      if (have_last && day == last_day) {
+        implausible_times += implausible;
+        to.name_of.push_back(last);
+        continue;
+      }
+      last_day = day;
+      have_last = true;
+    }
+    auto [it, added] = known.try_emplace(namer.name(batch, event, &implausible),
+                                         static_cast<std::uint32_t>(to.names.size()));
+    if (added) to.names.push_back(it->first);
+    last = it->second;
+    implausible_times += implausible;
+    to.name_of.push_back(last);
+  }
+  return implausible_times;
+}
+
+}  // namespace
+
+// Runs every pipeline that claims the batch, and encodes what they made.
+Spool::Append Engine::process(const Job& job) {
+  const SourceBatch& in = job.batch;
+  const Running& running = *job.running;
+  newest_lines_.add(in);
+  Spool::Append out;
+  out.changes = in.changes;
+  count(out.changes, "source/" + in.source + "/bytes", in.bytes);
+  std::vector<bool> claimed(in.lines.size(), false);
+  std::deque<Batch> batches;
+  std::vector<Section> sections;
+  std::map<std::uint32_t, std::uint32_t> events_for;
+  auto pipelines = running.pipelines_of.find(in.source);
+  static const std::vector<std::size_t> kNone;
+  for (std::size_t index : pipelines == running.pipelines_of.end() ? kNone : pipelines->second) {
+    if (in.only_pipeline != 0 && in.only_pipeline != running.pipeline_ids[index]) continue;
+    const PipelineSettings& settings = running.configuration->pipelines[index];
+    const Pipeline& pipeline = *settings.pipeline;
+    Batch& batch = batches.emplace_back();
+    batch.buffer = in.buffer;
+    batch.resource = in.resource->fields;
+    batch.zone = in.resource->zone;
+    batch.events.reserve(in.lines.size());
+    for (std::size_t i = 0; i < in.lines.size(); ++i) {
+      Event event;
+      event.body = in.lines[i].text;
+      event.position = in.lines[i].position;
+      event.timestamp = event.observed = in.observed;
+      if (pipeline.where && !pipeline.where->holds(EventReader(batch, event))) continue;
+      claimed[i] = true;
+      batch.events.push_back(event);
+    }
+    const std::string prefix = "pipeline/" + settings.name + "/";
+    const std::uint64_t taken = batch.events.size();
+    std::vector<StepTally> tallies;
+    pipeline.run(batch, tallies);
+    if (live_.watched()) live_.show(batch, settings.name, running.configuration->version);
+    std::erase_if(batch.events, [](const Event& e) { return e.dropped; });
+    std::uint64_t unmatched = 0;
+    count(out.changes, prefix + "in", taken);
+    count(out.changes, prefix + "out", batch.events.size());
+    count(out.changes, prefix + "dropped", taken - batch.events.size());
+    for (std::size_t s = 0; s < tallies.size(); ++s) {
+      const StepTally& t = tallies[s];
+      const std::string step =
+          "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
+      count(out.changes, step + "in", t.in);
+      count(out.changes, step + "out", t.out);
+      count(out.changes, step + "dropped", t.dropped);
+      count(out.changes, step + "failed", t.failed);
+      count(out.changes, prefix + "fields_left_out", t.fields_left_out);
+      for (std::size_t m = 0; m < t.matched.size(); ++m)
+        count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
+      for (std::size_t m = 0; m < t.expensive.size(); ++m)
+        count(out.changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
+      count(out.changes, step + "nanoseconds", t.nanoseconds);
+    }
+    const bool failures =
+        std::any_of(tallies.begin(), tallies.end(), [](const StepTally& t) { return t.failed != 0; });
+    for (const Event& e : failures ? std::span<const Event>(batch.events) : std::span<const Event>()) {
+      const Field* reason = e.find(names::unmatched);
+      if (reason == nullptr) continue;
+      ++unmatched;
+      const Field* column = e.find(names::unmatched_column);
+      unmatched_.add(settings.name, e.body, reason->value.as_text(),
+                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed);
+    }
+    count(out.changes, prefix + "unmatched", unmatched);
+    if (batch.events.empty()) continue;
+
+    Section section;
+    section.pipeline_id = running.pipeline_ids[index];
+    section.pipeline = settings.name;
+    section.configuration = running.configuration->version;
+    section.batch = &batch;
+    for (const DestinationSettings* d : running.to[index]) {
+      const std::uint32_t id = running.destination_ids.at(d->name);
+      if (in.only_destination != 0 && in.only_destination != id) continue;
+      if (!d->kind->stores) {
+        count(out.changes, counter_of_destination(id, "thrown_away"), batch.events.size());
+        continue;
+      }
+      Section::To to;
+      to.destination = id;
+      if (d->namer) count(out.changes, prefix + "implausible_times", name_events(*d->namer, batch, to));
+      section.to.push_back(std::move(to));
+      events_for[id] += static_cast<std::uint32_t>(batch.events.size());
+    }
+    if (!section.to.empty()) sections.push_back(std::move(section));
+  }
+  count(out.changes, "source/" + in.source + "/leftovers",
+        static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
+  if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
+  if (!out.events.empty() && running.configuration->server.section("spool").text("compression") == "zstd") {
+    out.events = compress_events(out.events);
+    out.compressed = true;
+  }
+  out.destinations.assign(events_for.begin(), events_for.end());
+  return out;
+}
+
+}  // namespace dingle

@@ -1,0 +1,46 @@
+// The files that a source read in earlier runs: which open file is one of them, and where the others lie now.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "agent/sources/tracked_file.h"
+#include "spool/spool.h"
+
+namespace dingle {
+
+// For the thread of its source; the spool outlives it.
+class KnownFiles {
+ public:
+  // `prefix`: of the spool's state keys; a file's device and inode follow it.
+  KnownFiles(Spool& spool, std::string prefix);
+
+  enum class Known { no, yes, replaced };  // replaced: the inode was known, with other contents
+  // Yes: the file's checkpoint is set, and its contents were verified. File systems without hardware of their
+  // own get another device number with each mount, and disks may change places: then a file is known by its
+  // inode and its contents, and what was kept moves to its new number.
+  Known recognise(TrackedFile& file);
+
+  // Files that were renamed while nobody looked, and that no path may lead to any more, still hold lines to
+  // be read. They are looked for by their inodes in the folders where they were last seen, and where symbolic
+  // links led to. What is not there is forgotten, unless another file system may be mounted there later.
+  // `open` opens a path and recognises the file, or answers nullptr.
+  using Open = std::function<std::unique_ptr<TrackedFile>(const std::string& path)>;
+  std::vector<std::unique_ptr<TrackedFile>> find(const Open& open);
+
+ private:
+  struct Earlier {
+    std::string id;  // device and inode
+    FileCheckpoint checkpoint;
+  };
+  void forget(const std::string& id);
+  Spool& spool_;
+  const std::string prefix_;
+  std::multimap<std::uint64_t, Earlier> earlier_;  // by inode: those that were not seen in this run
+};
+
+}  // namespace dingle

@@ -1,0 +1,211 @@
+// The calls that ask the stores: events, top values, counts over time, indexes.
+#include <algorithm>
+#include <charconv>
+
+#include "core/nearest.h"
+#include "core/time/instant.h"
+#include "server/calls.h"
+#include "server/json_answer.h"
+#include "server/parameters.h"
+#include "store/search.h"
+
+namespace dingle {
+namespace {
+
+Json value_json(const Value& v) {
+  switch (v.kind()) {
+    case Kind::absent: return nullptr;
+    case Kind::integer: return v.as_integer();
+    case Kind::decimal: return v.as_decimal();
+    case Kind::boolean: return v.as_boolean();
+    default: return v.to_string();
+  }
+}
+
+Json scanned_json(const Scanned& s) {
+  Json j{{"matched", s.matched},
+         {"events_read", s.events},
+         {"blocks", s.blocks},
+         {"blocks_left_out", s.blocks_left_out},
+         {"indexes", s.indexes}};
+  if (!s.problems.empty()) j["problems"] = s.problems;
+  return j;
+}
+
+struct Held {
+  std::vector<std::shared_ptr<Store>> owners;
+  std::vector<const Store*> stores;
+};
+Held stores(Api& api, const Parameters& p) {
+  Held held;
+  const std::string destination = p.text("destination");
+  held.owners = api.engine().stores(destination);
+  if (held.owners.empty() && !destination.empty()) {
+    std::vector<std::string> names;
+    for (const auto& d : api.engine().destinations())
+      if (d.kind == "index") names.push_back(d.name);
+    throw Refused{api_error(404, "there is no destination `" + destination + "` of the kind `index`",
+                            did_you_mean(destination, names), "destination")};
+  }
+  for (const auto& s : held.owners) held.stores.push_back(s.get());
+  return held;
+}
+
+void measure(const Parameters& p, Grouping& g) {
+  const std::string measure = p.text("measure", "count");
+  static const std::vector<std::pair<std::string, Measure>> kMeasures{
+      {"count", Measure::count},     {"sum", Measure::sum},         {"average", Measure::average},
+      {"minimum", Measure::minimum}, {"maximum", Measure::maximum}, {"percentile", Measure::percentile}};
+  std::vector<std::string> names;
+  bool known = false;
+  for (const auto& [name, m] : kMeasures) {
+    names.push_back(name);
+    if (measure == name) g.measure = m, known = true;
+  }
+  if (measure.starts_with("percentile:")) {
+    g.measure = Measure::percentile;
+    known = true;
+    const std::string rank = measure.substr(11);
+    auto r = std::from_chars(rank.data(), rank.data() + rank.size(), g.percentile);
+    if (r.ec != std::errc() || r.ptr != rank.data() + rank.size() || g.percentile < 0 || g.percentile > 100)
+      throw Refused{api_error(400, "`" + rank + "` is not a percentile",
+                              "a number from 0 to 100, for instance percentile:95", "measure")};
+  }
+  if (!known) throw Refused{api_error(400, "unknown measure `" + measure + "`", one_of(names), "measure")};
+  g.field = p.text("field");
+  if (g.measure != Measure::count && g.field.empty())
+    throw Refused{api_error(400, "`field` is missing", "name the field that is measured", "field")};
+}
+
+// Some sixty buckets of a length that people count in.
+std::int64_t nice_bucket(std::int64_t span) {
+  for (std::int64_t seconds :
+       {1, 5, 10, 30, 60, 300, 600, 1800, 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 7 * 86400})
+    if (span / (seconds * kSecond) <= 60) return seconds * kSecond;
+  return 30 * kDay;
+}
+
+}  // namespace
+
+ApiAnswer list_events(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  const Held held = stores(api, p);
+  Scanned scanned;
+  const auto found =
+      find_events(held.stores, p.query(), p.number("limit", 50, 10'000), p.text("types") == "true", scanned);
+  std::string out = "{\"events\":[";
+  for (std::size_t i = 0; i < found.size(); ++i) {
+    if (i) out += ',';
+    out += found[i].json;
+  }
+  out += "],\"scanned\":" + dump(scanned_json(scanned)) + "}";
+  return {200, "application/json", std::move(out), nullptr};
+}
+
+ApiAnswer top_values(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  Grouping g;
+  g.fields = {p.text("field")};
+  if (g.fields[0].empty())
+    throw Refused{api_error(400, "`field` is missing", "name the field whose values are counted", "field")};
+  Scanned scanned;
+  const Held held = stores(api, p);
+  const std::size_t limit = p.number("limit", 20, kMostGroups);
+  g.most = limit + 1;  // with that of events without the field
+  const Grouped grouped = group_events(held.stores, p.query(), g, scanned);
+  Json root{{"field", g.fields[0]}, {"values", Json::array()}};
+  std::uint64_t others = grouped.events - grouped.without;
+  for (const Group& group : grouped.groups) {
+    if (group.keys[0].absent() || root["values"].size() == limit) continue;
+    root["values"].push_back({{"value", value_json(group.keys[0])}, {"count", group.count}});
+    others -= group.count;
+  }
+  root["distinct"] = grouped.found - (grouped.without != 0);
+  root["others"] = others;
+  root["without"] = grouped.without;
+  root["approximate"] = grouped.approximate;
+  root["scanned"] = scanned_json(scanned);
+  return json_answer(root);
+}
+
+ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  const Held held = stores(api, p);
+  Query query = p.query();
+  Grouping g;
+  g.fields = p.texts("by");
+  if (g.fields.size() > 2) throw Refused{api_error(400, "`by` may be given twice at most", "", "by")};
+  measure(p, g);
+  // Without a range: from the first to the last event that there is.
+  if (p.text("from").empty() || p.text("to").empty()) {
+    std::int64_t first = std::numeric_limits<std::int64_t>::max(),
+                 last = std::numeric_limits<std::int64_t>::min();
+    for (const Store* store : held.stores)
+      for (const IndexInfo& info : store->indexes())
+        if (info.events && (query.indexes.empty() || std::any_of(query.indexes.begin(), query.indexes.end(),
+                                                                 [&](const std::string& glob) {
+                                                                   return matches_glob(info.name, glob);
+                                                                 })))
+          first = std::min(first, info.first), last = std::max(last, info.last);
+    if (first <= last && p.text("from").empty()) query.from = first;
+    if (first <= last && p.text("to").empty()) query.to = last + 1;
+    if (first > last) query.from = query.to = 0;
+  }
+  const std::int64_t span = query.to > query.from ? query.to - query.from : 0;
+  g.bucket = p.duration("bucket", nice_bucket(span));
+  constexpr std::int64_t kMostBuckets = 5000;
+  if (span / g.bucket > kMostBuckets)
+    throw Refused{api_error(400, "that would be more than 5000 buckets",
+                            "take a longer bucket or a shorter time", "bucket")};
+  Scanned scanned;
+  Grouped grouped = group_events(held.stores, query, g, scanned);
+  Json root{
+      {"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
+  if (span > 0) root["from"] = format_rfc3339(query.from), root["to"] = format_rfc3339(query.to);
+  for (const Group& group : grouped.groups) {
+    Json row{{"time", format_rfc3339(group.bucket)}};
+    for (std::size_t i = 0; i < g.fields.size(); ++i) row["keys"].push_back(value_json(group.keys[i]));
+    row["count"] = group.count;
+    if (g.measure != Measure::count) row["value"] = group.value;
+    root["rows"].push_back(std::move(row));
+  }
+  root["approximate"] = grouped.approximate;
+  root["scanned"] = scanned_json(scanned);
+  return json_answer(root);
+}
+
+ApiAnswer list_indexes(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  const std::string only = p.text("destination");
+  Json root{{"indexes", Json::array()}};
+  stores(api, p);  // for its error
+  for (const auto& d : api.engine().destinations()) {
+    if (d.kind != "index" || (!only.empty() && d.name != only)) continue;
+    for (const auto& store : api.engine().stores(d.name))
+      for (const IndexInfo& info : store->indexes()) {
+        Json j{{"name", info.name},
+               {"destination", d.name},
+               {"events", info.events},
+               {"blocks", info.blocks},
+               {"bytes", info.bytes}};
+        if (info.events) j["first"] = format_rfc3339(info.first), j["last"] = format_rfc3339(info.last);
+        root["indexes"].push_back(std::move(j));
+      }
+  }
+  return json_answer(root);
+}
+
+ApiAnswer remove_index(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  const std::string name = r.path.substr(std::string("/v1/indexes/").size());
+  std::vector<std::string> names;
+  bool removed = false;
+  for (const auto& store : stores(api, p).owners) {
+    for (const std::string& known : store->names()) names.push_back(known);
+    removed = store->remove(name) || removed;
+  }
+  if (!removed) return api_error(404, "there is no index `" + name + "`", did_you_mean(name, names));
+  return json_answer({{"deleted", name}});
+}
+
+}  // namespace dingle

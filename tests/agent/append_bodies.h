@@ -1,0 +1,30 @@
+// Events for tests of what reads the spool.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include <string>
+#include <vector>
+
+#include "core/event.h"
+#include "spool/events.h"
+#include "spool/spool.h"
+
+namespace dingle {
+
+// Appends one record with an event for each body, all for that destination.
+inline void append_bodies(Spool& spool, std::uint32_t destination, const std::vector<std::string>& bodies) {
+  Batch batch;
+  for (const std::string& body : bodies) {
+    Event e;
+    e.body = body;
+    batch.events.push_back(e);
+  }
+  Section section{1, "p", "c", {{destination, {}, {}}}, &batch};
+  Spool::Append a;
+  a.destinations = {{destination, static_cast<std::uint32_t>(bodies.size())}};
+  a.events = encode_events("s", 1, {}, {section});
+  ASSERT_EQ(spool.append(a), 0);
+}
+
+}  // namespace dingle

@@ -1,0 +1,57 @@
+// Takes events as NDJSON, at least once; misbehaves on demand.
+#pragma once
+
+#include <httplib.h>
+
+#include <atomic>
+#include <chrono>
+#include <map>
+#include <mutex>
+#include <set>
+#include <sstream>
+#include <string>
+#include <thread>
+
+#include "tests/end_to_end/daemon.h"
+
+namespace dingle {
+
+class TroubledService {
+ public:
+  TroubledService() {
+    server_.Post("/", [this](const httplib::Request& request, httplib::Response& answer) {
+      const int status = answering;
+      if (status == 0)
+        std::this_thread::sleep_for(std::chrono::milliseconds(1500));  // longer than the agent waits
+      // A service that fails may have taken what it refused.
+      if (status == 200 || status == 0 || status == 500) take(request.body);
+      if (status != 200) answer.status = status ? status : 200;
+      if (status == 429) answer.set_header("Retry-After", "1");
+    });
+    port_ = server_.bind_to_any_port("127.0.0.1");
+    thread_ = std::thread([this] { server_.listen_after_bind(); });
+  }
+  ~TroubledService() {
+    server_.stop();
+    thread_.join();
+  }
+  int port() const { return port_; }
+  std::atomic<int> answering{200};                                   // a status; 0: never in time
+  std::map<std::string, std::map<long, std::set<std::string>>> ids;  // by file and number
+  std::mutex mutex;
+
+ private:
+  void take(const std::string& body) {
+    std::lock_guard lock(mutex);
+    std::istringstream in(body);
+    for (std::string line; std::getline(in, line);) {
+      const Json event = Json::parse(line, nullptr, false);
+      if (event.is_object()) ids[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
+    }
+  }
+  httplib::Server server_;
+  std::thread thread_;
+  int port_ = 0;
+};
+
+}  // namespace dingle
