@@ -148,7 +148,7 @@ void DeliveryThread::pass_deferred() {
     if (sent_again_) sent_again_ = d.number;
     spool_.passed(id_, d.number, std::move(d.changes));
   }
-  if (sent_again_ && *sent_again_ >= spool_.cursor(id_)) sent_again_.reset();
+  if (sent_again_ && *sent_again_ >= spool_.cursor(id_)) sent_again_.reset(), gaps_.clear();
   deferred_.clear();
 }
 
@@ -178,9 +178,12 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
   std::string text =
       "the destination holds less than it accepted once (restored from a backup?): what the spool still "
       "has is sent again";
-  if (first > held.number + 1)
-    text += "; the records " + std::to_string(held.number + 1) + " to " + std::to_string(first - 1) +
-            " are not in the spool any more";
+  if (first > held.number + 1 && (gaps_.empty() || gaps_.rbegin()->second < first - 1))
+    gaps_[held.number + 1] = first - 1;
+  const char* before = "; the records ";
+  for (const auto& [begin, end] : gaps_)
+    text += std::exchange(before, ", ") + std::to_string(begin) + " to " + std::to_string(end);
+  if (!gaps_.empty()) text += " are not in the spool any more";
   problems_.set("destination " + name_ + ": restored", text);
   spool_.passed(id_, 0, {{}, {{counter_of_destination(id_, "rewound"), 1}}});
   sent_again_ = from;

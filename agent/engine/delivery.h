@@ -9,6 +9,7 @@
 
 #include <atomic>
 #include <condition_variable>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <random>
@@ -88,8 +89,9 @@ class DeliveryThread {
   bool durable_ = true;                 // of the batch in hand
   bool start_over_ = false;             // what was deferred may be gone there: back to the cursor
   std::optional<LogNumber> rewind_to_;  // the destination lost what it had behind this
-  std::optional<std::uint64_t>
-      sent_again_;  // after that: how far it has again what it lost, until it has all
+  // After that: how far it has again what it lost, until it has all.
+  std::optional<std::uint64_t> sent_again_;
+  std::map<std::uint64_t, std::uint64_t> gaps_;  // meanwhile: records that the spool does not have any more
   std::mt19937_64 random_{std::random_device{}()};
   Histogram latency_;
   std::atomic<bool> stopping_{false};

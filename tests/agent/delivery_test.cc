@@ -45,6 +45,7 @@ class DeliveryThreadTest : public testing::Test {
   std::vector<std::string> accepted;
   std::mutex mutex;
   std::uint32_t id = 0;
+  std::uint64_t segment_size = SpoolSettings().segment_size;
 
   void SetUp() override {
     std::filesystem::remove_all(folder);
@@ -59,7 +60,7 @@ class DeliveryThreadTest : public testing::Test {
   }
   void open() {
     spool.reset();
-    auto opened = Spool::open(system_disk(), {.folder = folder + "/spool"});
+    auto opened = Spool::open(system_disk(), {.folder = folder + "/spool", .segment_size = segment_size});
     ASSERT_TRUE(opened);
     spool = std::move(*opened);
     letters = std::make_unique<Letters>(folder + "/letters");
@@ -104,13 +105,16 @@ TEST_F(DeliveryThreadTest, InOrderAndTheCursorMoves) {
 // A destination that holds the first of three records again, as if restored from a backup.
 class RestoredTest : public DeliveryThreadTest {
  protected:
-  LogNumber first;
+  LogNumber first, second, third;
   void SetUp() override {
     DeliveryThreadTest::SetUp();
     give_up_after("6h", "1");
     for (const char* body : {"1", "2", "3"}) append({body});
     run_until_done([&](std::span<const DeliveryEvent> events) {
-      if (events[0].event.body == "1") first = {events[0].number.epoch, events[0].number.number};
+      const std::string body(events[0].event.body);
+      (body == "1"   ? first
+       : body == "2" ? second
+                     : third) = {events[0].number.epoch, events[0].number.number};
       return Delivery{};
     });
     accepted.clear();
@@ -155,6 +159,28 @@ TEST_F(RestoredTest, IsSentAllThatItLostThoughTheProgramEndsMeanwhile) {
     return std::exchange(connects, false) ? connected() : Delivery{};
   });
   EXPECT_EQ(accepted, (Bodies{"1", "1", "2", "3", "4"}));
+}
+
+class RestoredLateTest : public RestoredTest {
+ protected:
+  RestoredLateTest() { segment_size = 1; }  // a segment for each record; those that were passed go
+};
+
+// What the spool does not have any more stays said when the destination is connected to again meanwhile.
+TEST_F(RestoredLateTest, IsToldWhatCannotBeSentAgain) {
+  for (int i = 0; i < 6000 && spool->first_record() < third.number; ++i) std::this_thread::sleep_for(5ms);
+  int call = 0;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    if (++call > 2) return Delivery{};
+    Delivery d = connected();
+    if (call == 2) d.held = second;
+    return d;
+  });
+  EXPECT_EQ(accepted.back(), "4");
+  ASSERT_EQ(problems.all().size(), 1u);
+  const std::string text = problems.all()[0].text;
+  EXPECT_NE(text.find("; the records " + std::to_string(first.number + 1) + " to "), std::string::npos)
+      << text;
 }
 
 TEST_F(DeliveryThreadTest, WhatCannotBeTakenNowIsTriedAgain) {
