@@ -46,15 +46,20 @@ class Writer {
   }
   // Each file once, soon.
   void rotate() { ++rotations_; }
-  // Whether the daemon read of each file that is written now, after all rotations. A file that it never saw
-  // under a name that its paths match is not to be rotated away.
-  bool all_seen() {
-    std::lock_guard lock(mutex_);
-    return std::all_of(current_.begin(), current_.end(), [&](const auto& c) {
-      const auto& [name, file] = c;
-      return file.rotations == rotations_ &&
-             !daemon_.events("file = '" + name + "' and n >= " + std::to_string(file.first), 1).empty();
+  // Waits until the daemon read of each file that is written now, after all rotations. A file that it never
+  // saw under a name that its paths match is not to be rotated away. Few lines are written meanwhile.
+  bool wait_until_seen() {
+    slow_ = true;
+    const bool seen = eventually([&] {
+      std::lock_guard lock(mutex_);
+      return std::all_of(current_.begin(), current_.end(), [&](const auto& c) {
+        const auto& [name, file] = c;
+        return file.rotations == rotations_ &&
+               !daemon_.events("file = '" + name + "' and n >= " + std::to_string(file.first), 1).empty();
+      });
     });
+    slow_ = false;
+    return seen;
   }
   std::atomic<int> rotate_every{0};  // lines; 0: never
   std::map<std::string, long> written;
@@ -88,7 +93,7 @@ class Writer {
         out.open(daemon_.path(name + ".log"), std::ios::app);
         begin_file();
       }
-      std::this_thread::sleep_for(8ms);
+      std::this_thread::sleep_for(slow_ ? 200ms : 8ms);
     }
     std::lock_guard lock(mutex_);
     written[name] = n;
@@ -97,7 +102,7 @@ class Writer {
   std::mutex mutex_;  // of `written` and `current_`
   std::map<std::string, Current> current_;
   std::atomic<int> rotations_{0};
-  std::atomic<bool> stopping_{false};
+  std::atomic<bool> slow_{false}, stopping_{false};
   std::vector<std::thread> threads_;
 };
 
@@ -174,7 +179,7 @@ TEST(Delivery, RotationByRenameUnderLoad) {
   Daemon daemon(kNumbered);
   Writer writer(daemon, {"alpha", "beta"});
   daemon.start();
-  ASSERT_TRUE(eventually([&] { return writer.all_seen(); }));
+  ASSERT_TRUE(writer.wait_until_seen());
   writer.rotate_every = 1200;
   std::this_thread::sleep_for(2500ms);
   writer.stop();
@@ -188,8 +193,9 @@ TEST(Delivery, RotationWhileKilled) {
   Writer writer(daemon, {"alpha", "beta"});
   for (int i = 0; i < 4; ++i) {
     daemon.start();
-    ASSERT_TRUE(eventually([&] { return writer.all_seen(); }));
-    if (i % 2) {  // seen or not seen, when it is killed
+    ASSERT_TRUE(writer.wait_until_seen());
+    std::this_thread::sleep_for(300ms);  // so that there is something in between
+    if (i % 2) {                         // seen or not seen, when it is killed
       writer.rotate();
       std::this_thread::sleep_for(i * 10ms);
       daemon.kill();
