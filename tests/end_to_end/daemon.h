@@ -13,7 +13,7 @@ using Json = nlohmann::json;
 
 // Waits until it holds, longer than a busy machine needs for it; whether it does.
 template <typename Condition>
-bool eventually(Condition holds, std::chrono::seconds limit = std::chrono::seconds(30)) {
+bool eventually(Condition holds, std::chrono::seconds limit = std::chrono::seconds(60)) {
   for (const auto end = std::chrono::steady_clock::now() + limit; !holds();) {
     if (std::chrono::steady_clock::now() >= end) return false;
     std::this_thread::sleep_for(std::chrono::milliseconds(10));
@@ -61,7 +61,7 @@ class Daemon {
   // The text of the first problem, once there is one that says this.
   std::string problem(const std::string& text = "");
   // Waits until everything that was written is read, and nothing waits; the status then.
-  Json settled(int seconds = 60);
+  Json settled(int seconds = 120);
   // All events that satisfy the condition, oldest first.
   std::vector<Json> events(const std::string& where = "", std::size_t limit = 10000);
   std::string log() const;
