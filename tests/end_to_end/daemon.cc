@@ -6,6 +6,7 @@
 #include <poll.h>
 #include <pwd.h>
 #include <signal.h>
+#include <sys/prctl.h>
 #include <sys/socket.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -22,12 +23,16 @@ using namespace std::chrono_literals;
 
 namespace {
 
-constexpr int kLongestRun = 3000;  // turns of waiting: about a minute
+constexpr int kLongestRun = 12'000;  // turns of waiting: about four minutes
+
+// In a child: it does not outlive this program (more exactly the thread that began it).
+void end_with_parent() { ::prctl(PR_SET_PDEATHSIG, SIGKILL); }
 
 int spawn(const std::vector<std::string>& arguments, const std::string& in, const std::string& out,
           const std::string& err, const std::vector<std::pair<std::string, std::string>>& environment = {}) {
   const int pid = ::fork();
   if (pid != 0) return pid;
+  end_with_parent();
   ::dup2(::open(in.c_str(), O_RDONLY), 0);
   ::dup2(::open(out.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 1);
   ::dup2(::open(err.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600), 2);
@@ -62,6 +67,7 @@ int start_program(const std::vector<std::string>& arguments, const std::string& 
   ::dup2(out, 1);
   ::dup2(out, 2);
   if (other && (::setgid(other->pw_gid) != 0 || ::setuid(other->pw_uid) != 0)) ::_exit(126);
+  end_with_parent();  // another user's forgets it
   std::vector<char*> argv;
   for (const std::string& a : arguments) argv.push_back(const_cast<char*>(a.c_str()));
   argv.push_back(nullptr);
