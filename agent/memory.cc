@@ -12,7 +12,11 @@
 
 namespace dingle {
 
-void prepare_memory() { ::mallopt(M_ARENA_MAX, 2); }
+void prepare_memory() {
+  ::mallopt(M_ARENA_MAX, 2);
+  ::mallopt(M_MMAP_THRESHOLD, 128 << 10);
+  ::mallopt(M_TRIM_THRESHOLD, 256 << 10);
+}
 
 void give_back_memory() {
   LineBuffer::forget_spare();

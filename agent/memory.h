@@ -5,7 +5,8 @@ namespace dingle {
 
 // To be called before there are threads. The allocator keeps what is free at the end of each of its arenas,
 // all but the first one; so there are few of them. Batches are large and seldom enough not to wait for each
-// other.
+// other. Their buffers come and go by the hundred a second: left to itself the allocator would keep these
+// among small blocks that stay, and half of its memory would be holes.
 void prepare_memory();
 
 // Frees what was kept for work to come, and lets go of the unchanged pages of programs and libraries,
