@@ -14,8 +14,8 @@ namespace dingle {
 
 void prepare_memory() {
   ::mallopt(M_ARENA_MAX, 2);
-  ::mallopt(M_MMAP_THRESHOLD, 128 << 10);
-  ::mallopt(M_TRIM_THRESHOLD, 256 << 10);
+  ::mallopt(M_MMAP_THRESHOLD, 256 << 10);
+  ::mallopt(M_TRIM_THRESHOLD, 1 << 20);
 }
 
 void give_back_memory() {
