@@ -324,7 +324,7 @@ class Reader {
     if (!made) return;
     made->kind = e.key;
     made->where = std::move(where);
-    pipeline.steps.push_back(std::move(made));
+    pipeline.add(std::move(made));
   }
 
   void former_names(const Node& entries, const char* what) {

@@ -21,7 +21,10 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::templates:
     case OptionType::fields:
     case OptionType::references: s = one_or_list({{"type", "string"}}); break;
-    case OptionType::integer: s = {{"type", "integer"}, {"minimum", o.least}}; break;
+    case OptionType::integer:
+      s = {{"type", "integer"}, {"minimum", o.least}};
+      if (o.most != std::numeric_limits<std::int64_t>::max()) s["maximum"] = o.most;
+      break;
     case OptionType::boolean: s = {{"type", "boolean"}}; break;
     case OptionType::size:
       s = {{"type", {"string", "integer"}}, {"pattern", "^[0-9]+(B|KiB|MiB|GiB|TiB|KB|kB|MB|GB|TB)?$"}};

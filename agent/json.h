@@ -11,7 +11,7 @@ namespace dingle {
 
 using Json = nlohmann::ordered_json;  // members stay in the order in which they were added
 
-// Discarded (`is_discarded()`) if the text is not JSON (RFC 8259).
+// Discarded (`is_discarded()`) if the text is not JSON (RFC 8259), or nests deeper than 128 levels.
 Json parse_json(std::string_view text);
 // On one line, or indented by so many blanks a level; bytes that are not UTF-8 are replaced.
 std::string dump(const Json& json, int indent = -1);

@@ -18,6 +18,7 @@ Result<std::string> read_secret_at(const std::string& place) {
     const char* value = std::getenv(name.c_str());
     if (value == nullptr)
       return Problem{"the secret's environment variable " + name + " is not set", "", 0, 0};
+    if (*value == '\0') return Problem{"the secret's environment variable " + name + " is empty", "", 0, 0};
     return std::string(value);
   }
   std::ifstream file(name, std::ios::binary);
@@ -26,6 +27,7 @@ Result<std::string> read_secret_at(const std::string& place) {
   text << file.rdbuf();
   std::string value = std::move(text).str();
   while (!value.empty() && (value.back() == '\n' || value.back() == '\r')) value.pop_back();
+  if (value.empty()) return Problem{"the secret's file " + name + " is empty", "", 0, 0};
   return value;
 }
 

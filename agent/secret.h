@@ -9,8 +9,9 @@
 
 namespace dingle {
 
-// The secret under the option, without the newline at a file's end; "" if the option is not given. The
-// problem names the variable or the file, not what it holds.
+// The secret under the option, without the newline at a file's end; "" if the option is not given. A secret
+// that is empty is a problem: nobody means that. The problem names the variable or the file, not what it
+// holds.
 Result<std::string> read_secret(const Options& options, std::string_view name);
 // What the place of a secret ("env:NAME", "file:PATH") holds.
 Result<std::string> read_secret_at(const std::string& place);

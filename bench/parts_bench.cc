@@ -1,5 +1,5 @@
-// Parts of the way of a line, in memory, one thread: many templates in one step, structured values, times, and the
-// most expensive lines.
+// Parts of the way of a line, in memory, one thread: many templates in one step, structured values, times,
+// and the most expensive lines.
 #include <fmt/format.h>
 #include <simdjson.h>
 
@@ -17,7 +17,8 @@
 namespace dingle {
 namespace {
 
-// ---- 200 templates in one step on a mix of 200 layouts --------------------------------------------------------
+// ---- 200 templates in one step on a mix of 200 layouts
+// --------------------------------------------------------
 
 struct Layouts {
   std::vector<std::shared_ptr<const Template>> templates;
@@ -25,31 +26,40 @@ struct Layouts {
   std::vector<std::string_view> mixed, alone;  // lines of all layouts in turn; as many of the first one
 };
 
-// Layouts as one program, or many of them, write: three out of four begin with a time, a host and a program; the
-// others with a word of their own, with a number, or with free text. All lines are about 120 bytes long.
+// Layouts as one program, or many of them, write: three out of four begin with a time, a host and a program;
+// the others with a word of their own, with a number, or with free text. All lines are about 120 bytes long.
 const Layouts& layouts() {
   static const Layouts all = [] {
     Layouts l;
     const PatternLibrary library;
-    static const char* const kVerbs[] = {"assigned", "released", "refused", "delayed", "moved", "weighed", "sealed", "opened"};
+    static const char* const kVerbs[] = {"assigned", "released", "refused", "delayed",
+                                         "moved",    "weighed",  "sealed",  "opened"};
     static const char* const kThings[] = {"berth", "crane", "gate", "ticket", "container"};
     std::mt19937_64 random(3);
     std::vector<std::function<std::string(unsigned)>> makers;
     for (int i = 0; i < 200; ++i) {
-      const std::string what = fmt::format("{} {} {}", kThings[i % 5], kVerbs[i / 5 % 8], static_cast<char>('a' + i / 40));
-      const std::string begin = i % 8 == 7   ? fmt::format("{}: {{a:int}} {{b:word}} ", what)
-                                : i % 8 == 5 ? fmt::format("{{a:int}} {{b:word}} {}: ", what)
-                                : i % 8 == 3 ? fmt::format("{{a:unspaced}} of {{b:word}} {}: ", what)
-                                             : fmt::format("{{at:rfc3339}} {{host.name:hostname}} {{a:word}}[{{b:int}}]: {}: ", what);
-      const std::string t = begin + "ship={ship:word} count={count:int} weight={weight:decimal} by {user:word} from {client:ip}";
+      const std::string what =
+          fmt::format("{} {} {}", kThings[i % 5], kVerbs[i / 5 % 8], static_cast<char>('a' + i / 40));
+      const std::string begin =
+          i % 8 == 7   ? fmt::format("{}: {{a:int}} {{b:word}} ", what)
+          : i % 8 == 5 ? fmt::format("{{a:int}} {{b:word}} {}: ", what)
+          : i % 8 == 3
+              ? fmt::format("{{a:unspaced}} of {{b:word}} {}: ", what)
+              : fmt::format("{{at:rfc3339}} {{host.name:hostname}} {{a:word}}[{{b:int}}]: {}: ", what);
+      const std::string t =
+          begin +
+          "ship={ship:word} count={count:int} weight={weight:decimal} by {user:word} from {client:ip}";
       std::vector<Problem> problems;
       l.templates.push_back(Template::compile(t, library, {}, problems));
       makers.push_back([=](unsigned n) {
-        const std::string head = i % 8 == 7   ? fmt::format("{}: {} northquay-harbour-master ", what, 10'000'000 + n)
-                                 : i % 8 == 5 ? fmt::format("{} northquay-harbour-master {}: ", 10'000'000 + n, what)
-                                 : i % 8 == 3 ? fmt::format("/quay/{}/master of northquay {}: ", n, what)
-                                              : fmt::format("2026-11-23T10:{:02}:{:02}Z quay-{} berthing[{}]: {}: ", n / 60 % 60, n % 60, n % 9, n % 900, what);
-        return head + fmt::format("ship=Kittiwake count={} weight={}.{} by staff{} from 192.0.2.{}", n % 500, n % 90, n % 10, n % 40, n % 250);
+        const std::string head =
+            i % 8 == 7   ? fmt::format("{}: {} northquay-harbour-master ", what, 10'000'000 + n)
+            : i % 8 == 5 ? fmt::format("{} northquay-harbour-master {}: ", 10'000'000 + n, what)
+            : i % 8 == 3 ? fmt::format("/quay/{}/master of northquay {}: ", n, what)
+                         : fmt::format("2026-11-23T10:{:02}:{:02}Z quay-{} berthing[{}]: {}: ", n / 60 % 60,
+                                       n % 60, n % 9, n % 900, what);
+        return head + fmt::format("ship=Kittiwake count={} weight={}.{} by staff{} from 192.0.2.{}", n % 500,
+                                  n % 90, n % 10, n % 40, n % 250);
       });
     }
     std::vector<std::size_t> ends_mixed, ends_alone;
@@ -83,7 +93,8 @@ void match_all(benchmark::State& state, const TemplateSet& set, const std::vecto
       matched += set.match(line, context, values) >= 0;
       benchmark::DoNotOptimize(values.data());
     }
-  if (matched != state.iterations() * static_cast<std::int64_t>(lines.size())) state.SkipWithError("a line did not match");
+  if (matched != state.iterations() * static_cast<std::int64_t>(lines.size()))
+    state.SkipWithError("a line did not match");
   state.SetItemsProcessed(matched);
 }
 void many_templates(benchmark::State& state) {
@@ -110,10 +121,15 @@ void one_after_another(benchmark::State& state) {
   state.SetItemsProcessed(matched);
 }
 BENCHMARK(many_templates)->Name("200 templates on 200 layouts/ours")->Unit(benchmark::kMillisecond);
-BENCHMARK(one_template)->Name("200 templates on 200 layouts/baseline one template on one layout")->Unit(benchmark::kMillisecond);
-BENCHMARK(one_after_another)->Name("200 templates on 200 layouts/baseline tried one after another")->Unit(benchmark::kMillisecond);
+BENCHMARK(one_template)
+    ->Name("200 templates on 200 layouts/baseline one template on one layout")
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(one_after_another)
+    ->Name("200 templates on 200 layouts/baseline tried one after another")
+    ->Unit(benchmark::kMillisecond);
 
-// ---- structured values ----------------------------------------------------------------------------------------
+// ---- structured values
+// ----------------------------------------------------------------------------------------
 
 struct Lines {
   std::string text;
@@ -147,14 +163,16 @@ void json_fields(benchmark::State& state) {
   std::int64_t done = 0;
   for (auto _ : state)
     for (std::size_t i = 0; i < lines.all.size();) {
-      Arena arena;  // as of one batch
+      Batch batch;
       for (std::size_t end = std::min(i + 1000, lines.all.size()); i < end; ++i) {
         members.clear();
-        std::uint64_t lost = 0;
-        if (!json_members(lines.all[i], {"", 8, lines.text.data() + lines.text.size()}, arena, members, lost).empty())
+        JsonCounts counts;
+        if (!json_members(lines.all[i], {"", 8, lines.text.data() + lines.text.size()}, batch.arena, members,
+                          counts)
+                 .empty())
           state.SkipWithError("a line is no object");
         Event event;
-        event.take(arena, members);
+        batch.take(event, members);
         done += event.field_count != 0;
         benchmark::DoNotOptimize(event);
       }
@@ -174,19 +192,23 @@ void json_bare(benchmark::State& state) {
   state.SetItemsProcessed(done);
 }
 BENCHMARK(json_fields)->Name("JSON lines to typed fields/ours")->Unit(benchmark::kMillisecond);
-BENCHMARK(json_bare)->Name("JSON lines to typed fields/baseline simdjson's DOM, nothing read")->Unit(benchmark::kMillisecond);
+BENCHMARK(json_bare)
+    ->Name("JSON lines to typed fields/baseline simdjson's DOM, nothing read")
+    ->Unit(benchmark::kMillisecond);
 
 const Lines& pair_lines() {
   static const Lines lines([](unsigned n) {
-    return fmt::format("ts=17954280{:02}.{:03} crane={} op={} load_kg={} state=ok operator=staff{:02} quay=northquay", n % 60,
-                       n % 1000, n % 9, n % 2 ? "lift" : "lower", 1000 + n % 30'000, n % 40);
+    return fmt::format(
+        "ts=17954280{:02}.{:03} crane={} op={} load_kg={} state=ok operator=staff{:02} quay=northquay",
+        n % 60, n % 1000, n % 9, n % 2 ? "lift" : "lower", 1000 + n % 30'000, n % 40);
   });
   return lines;
 }
 const Lines& csv_lines() {
   static const Lines lines([](unsigned n) {
-    return fmt::format("2026-11-23T10:{:02}:{:02}Z,Northquay,{}.{:02},-0.{:02},ok,gauge-{},calibrated,harbour wall west", n / 60 % 60,
-                       n % 60, n % 3, n % 100, n % 50, n % 7);
+    return fmt::format(
+        "2026-11-23T10:{:02}:{:02}Z,Northquay,{}.{:02},-0.{:02},ok,gauge-{},calibrated,harbour wall west",
+        n / 60 % 60, n % 60, n % 3, n % 100, n % 50, n % 7);
   });
   return lines;
 }
@@ -209,7 +231,8 @@ void by_template(benchmark::State& state, const char* text, const Lines& lines) 
         benchmark::DoNotOptimize(found.data());
       }
     }
-  if (done != state.iterations() * static_cast<std::int64_t>(lines.all.size())) state.SkipWithError("a line did not match");
+  if (done != state.iterations() * static_cast<std::int64_t>(lines.all.size()))
+    state.SkipWithError("a line did not match");
   state.SetItemsProcessed(done);
 }
 // Finds where each cell, key and value begins, and does nothing with it.
@@ -239,11 +262,16 @@ void csv_fields(benchmark::State& state) {
 }
 void csv_bare(benchmark::State& state) { by_memchr(state, csv_lines(), ","); }
 BENCHMARK(pairs_fields)->Name("pairs to typed fields/ours")->Unit(benchmark::kMillisecond);
-BENCHMARK(pairs_bare)->Name("pairs to typed fields/baseline a loop over memchr, nothing kept")->Unit(benchmark::kMillisecond);
+BENCHMARK(pairs_bare)
+    ->Name("pairs to typed fields/baseline a loop over memchr, nothing kept")
+    ->Unit(benchmark::kMillisecond);
 BENCHMARK(csv_fields)->Name("CSV to fields/ours")->Unit(benchmark::kMillisecond);
-BENCHMARK(csv_bare)->Name("CSV to fields/baseline a loop over memchr, nothing kept")->Unit(benchmark::kMillisecond);
+BENCHMARK(csv_bare)
+    ->Name("CSV to fields/baseline a loop over memchr, nothing kept")
+    ->Unit(benchmark::kMillisecond);
 
-// ---- times ----------------------------------------------------------------------------------------------------
+// ---- times
+// ----------------------------------------------------------------------------------------------------
 
 std::vector<std::string> times(const char* format) {
   std::vector<std::string> all;
@@ -299,9 +327,11 @@ BENCHMARK(rfc3339_libc)->Name("RFC 3339 times/baseline strptime and timegm");
 BENCHMARK(clf_ours)->Name("access-log times/ours");
 BENCHMARK(clf_libc)->Name("access-log times/baseline strptime and timegm");
 
-// ---- the most expensive lines -----------------------------------------------------------------------------------
+// ---- the most expensive lines
+// -----------------------------------------------------------------------------------
 
-// One template, on a line that is made to be expensive for it; the ratio is that to a normal line of its length.
+// One template, on a line that is made to be expensive for it; the ratio is that to a normal line of its
+// length.
 void expensive(benchmark::State& state, const std::string& text, const std::string& line) {
   const PatternLibrary library;
   std::vector<Problem> problems;
@@ -310,13 +340,16 @@ void expensive(benchmark::State& state, const std::string& text, const std::stri
   std::string padded = line;
   padded.append(kReadAhead, '\0');
   const MatchContext context{nullptr, 0, nullptr, padded.data() + padded.size()};
-  for (auto _ : state) benchmark::DoNotOptimize(t->match(std::string_view(padded).substr(0, line.size()), context, values.data()));
+  for (auto _ : state)
+    benchmark::DoNotOptimize(
+        t->match(std::string_view(padded).substr(0, line.size()), context, values.data()));
   state.SetItemsProcessed(state.iterations());
 }
 constexpr std::size_t kLong = 400;
 std::string many_optional_parts() {
   std::string text;
-  for (int i = 0; i < 30; ++i) text += "{[}{:text}" + std::string(1, static_cast<char>('A' + i % 26)) + std::to_string(i) + "{]}";
+  for (int i = 0; i < 30; ++i)
+    text += "{[}{:text}" + std::string(1, static_cast<char>('A' + i % 26)) + std::to_string(i) + "{]}";
   return text + "{x:word}";
 }
 std::string normal_line() {
@@ -325,19 +358,20 @@ std::string normal_line() {
   return line.substr(0, kLong);
 }
 void normal(benchmark::State& state) {
-  expensive(state, "{a:ip} {b:word} {c:int} {d:unspaced} {e:unspaced} {f:unspaced} {g:unspaced} {h}", normal_line());
+  expensive(state, "{a:ip} {b:word} {c:int} {d:unspaced} {e:unspaced} {f:unspaced} {g:unspaced} {h}",
+            normal_line());
 }
 void normal_with_regex(benchmark::State& state) {
   expensive(state, "{a:ip} {b:word} {c:/\\d+/} {d:/\\w+/} {e:/[ a-z]+/}", normal_line());
 }
-void worst_optional(benchmark::State& state) { expensive(state, many_optional_parts(), std::string(kLong, 'a') + " "); }
+void worst_optional(benchmark::State& state) {
+  expensive(state, many_optional_parts(), std::string(kLong, 'a') + " ");
+}
 void worst_text(benchmark::State& state) {
   expensive(state, "{a}ab" + std::string(8, 'a') + "c", std::string(kLong, 'a'));
 }
 void worst_regex(benchmark::State& state) { expensive(state, "{a:/(a+)+b/}", std::string(kLong, 'a')); }
-void worst_regex_words(benchmark::State& state) {
-  expensive(state, "{a:/(\\w+\\s?)*!/}", normal_line());
-}
+void worst_regex_words(benchmark::State& state) { expensive(state, "{a:/(\\w+\\s?)*!/}", normal_line()); }
 BENCHMARK(worst_optional)->Name("a line for 30 optional texts/ours");
 BENCHMARK(normal)->Name("a line for 30 optional texts/baseline a normal line of its length");
 BENCHMARK(worst_text)->Name("a line of one letter/ours");
@@ -345,7 +379,8 @@ BENCHMARK(normal)->Name("a line of one letter/baseline a normal line of its leng
 BENCHMARK(worst_regex)->Name("a line for (a+)+b/ours");
 BENCHMARK(normal_with_regex)->Name("a line for (a+)+b/baseline a normal line of its length, three regexes");
 BENCHMARK(worst_regex_words)->Name("a line for (word blank)*/ours");
-BENCHMARK(normal_with_regex)->Name("a line for (word blank)*/baseline a normal line of its length, three regexes");
+BENCHMARK(normal_with_regex)
+    ->Name("a line for (word blank)*/baseline a normal line of its length, three regexes");
 
 }  // namespace
 }  // namespace dingle

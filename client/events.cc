@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "client/terminal.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 
@@ -9,21 +10,21 @@ namespace dingle {
 namespace {
 
 std::string short_time(const Json& event) {
-  const std::string text = event.value("timestamp", "");
+  const std::string text = event.contains("timestamp") ? json_text(event["timestamp"]) : "";
   ParsedTime t;
   const char* end = text.data() + text.size();
-  return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : text;
+  return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : one_line(text);
 }
 
 const char* severity_color(const Json& event) {
-  const int n = event.contains("severity_number") && event["severity_number"].is_number()
+  const int n = event.contains("severity_number") && event["severity_number"].is_number_integer()
                     ? event["severity_number"].get<int>()
                     : 0;
   return n >= 17 ? "31" : n >= 13 ? "33" : n >= 9 ? "32" : "2";
 }
 
 std::string padded(std::string text, std::size_t width) {
-  text = cut_to_width(text, width);
+  text = cut_to_width(one_line(text), width);
   return text + std::string(width - std::min(width, display_width(text)), ' ');
 }
 
@@ -35,7 +36,8 @@ std::string event_line(const Client& client, const Json& event) {
                               : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"])
                                                                   : "";
   const bool has_message = event.contains("message") && event["message"].is_string();
-  const std::string text = event.value(has_message ? "message" : "body", "");
+  const char* const shown = has_message ? "message" : "body";
+  const std::string text = event.contains(shown) ? json_text(event[shown]) : "";
   const std::size_t used = 23 + 2 + 13 + 2 + 7 + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
   return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " +
@@ -47,7 +49,7 @@ std::string event_in_full(const Client& client, const Json& event) {
   const Json types = event.value("dingle.types", Json::object());
   std::size_t width = 0;
   for (const auto& [key, value] : event.items())
-    if (key != "dingle.types") width = std::max(width, key.size());
+    if (key != "dingle.types") width = std::max(width, display_width(visible(key)));
   std::string out;
   for (const auto& [key, value] : event.items()) {
     if (key == "dingle.types") continue;
@@ -55,7 +57,7 @@ std::string event_in_full(const Client& client, const Json& event) {
                        : key == "body"                                   ? "text"
                                                                          : types.value(key, "");
     type.resize(9, ' ');
-    std::string text = json_text(value);
+    const std::string text = visible(json_text(value));
     std::string shown;  // further lines of a body stand below the first
     const std::string indent(width + 15, ' ');
     const std::size_t room =
@@ -65,14 +67,12 @@ std::string event_in_full(const Client& client, const Json& event) {
       if ((static_cast<unsigned char>(c) & 0xC0) != 0x80 && (c == '\n' || column >= room))
         shown += "\n" + indent, column = 0;
       if (c == '\n') continue;
-      const std::string piece = c == '\t'                              ? "    "
-                                : static_cast<unsigned char>(c) < 0x20 ? "·"
-                                                                       : std::string(1, c);
+      const std::string piece = c == '\t' ? "    " : std::string(1, c);
       column += display_width(piece);
       shown += piece;
     }
-    out += "  " + paint(client, "36", key) + std::string(width - key.size(), ' ') + "  " +
-           paint(client, "2", type) + "  " + shown + "\n";
+    out += "  " + paint(client, "36", visible(key)) + std::string(width - display_width(visible(key)), ' ') +
+           "  " + paint(client, "2", type) + "  " + shown + "\n";
   }
   return out;
 }

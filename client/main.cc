@@ -8,9 +8,11 @@
 #include <cstring>
 #include <fstream>
 #include <iostream>
+#include <optional>
 #include <sstream>
 
 #include "client/command.h"
+#include "client/terminal.h"
 
 int main(int argc, char** argv) {
   using namespace dingle;
@@ -57,7 +59,16 @@ int main(int argc, char** argv) {
   }
   if (color != "auto") client.color = color == "always";
   if (client.output != OutputForm::table) client.color = false;
-  for (auto& [sub, run] : runs)
-    if (sub->parsed()) return run(client);
+  // What programs read is exact, but never raw on a terminal.
+  std::optional<VisibleOutput> out;
+  if (client.output == OutputForm::table || ::isatty(STDOUT_FILENO) == 1) out.emplace(std::cout);
+  const VisibleOutput errors(std::cerr);
+  for (auto& [sub, run] : runs) try {
+      if (sub->parsed()) return run(client);
+    } catch (const std::exception& error) {  // whatever answered may be no dingled
+      std::cerr << "dingle: the answer cannot be understood: " << error.what()
+                << "\n  = is it a dingled of this version that answers?\n";
+      return kFoundProblems;
+    }
   return kUsage;
 }

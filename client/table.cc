@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <iostream>
 
+#include "client/terminal.h"
 #include "core/options/options.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
@@ -35,21 +36,22 @@ std::string cut_to_width(std::string_view text, std::size_t width) {
 
 std::string one_line(std::string_view text) {
   std::string out;
-  for (char c : text) {
+  for (char c : visible(text)) {
     if (c == '\n')
       out += "⏎";
-    else if (c == '\t')
-      out += ' ';
-    else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f)
-      out += "·";
     else
-      out += c;
+      out += c == '\t' ? ' ' : c;
   }
   return out;
 }
 
 std::string paint(const Client& client, const char* code, const std::string& text) {
-  return client.color ? "\x1b[" + std::string(code) + "m" + text + "\x1b[0m" : text;
+  return client.color ? color_mark(code) + text + color_mark("0") : text;
+}
+
+Painter painter(const Client& client) {
+  if (!client.color) return nullptr;
+  return [](const char* code, const std::string& text) { return color_mark(code) + text + color_mark("0"); };
 }
 
 std::string json_text(const Json& value) {
@@ -73,15 +75,16 @@ std::string shown(const Json& row, const Column& column) {
   if (it == row.end() || it->is_null()) return "";
   switch (column.look) {
     case Column::Look::count:
-      return it->is_number_integer() ? with_thousands(it->get<std::int64_t>()) : json_text(*it);
-    case Column::Look::bytes: return it->is_number() ? format_size(it->get<std::uint64_t>()) : json_text(*it);
+      return it->is_number_integer() ? with_thousands(it->get<std::int64_t>()) : one_line(json_text(*it));
+    case Column::Look::bytes:
+      return it->is_number() ? format_size(it->get<std::uint64_t>()) : one_line(json_text(*it));
     case Column::Look::seconds:
-      return it->is_number() ? fmt::format("{:.2f} s", it->get<double>()) : json_text(*it);
+      return it->is_number() ? fmt::format("{:.2f} s", it->get<double>()) : one_line(json_text(*it));
     case Column::Look::time: {
       const std::string text = json_text(*it);
       ParsedTime t;
       const char* end = text.data() + text.size();
-      return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : text;
+      return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : one_line(text);
     }
     case Column::Look::text: break;
   }

@@ -1,6 +1,7 @@
 // A bump allocator for what lives as long as one batch: fields, decoded text. Nothing is freed singly.
-// Not thread-safe; owned by one batch. An allocation costs a few instructions. Blocks of 64 KiB are kept for the next
-// arena of the thread, up to 4 MiB, so that batch after batch does not fetch fresh pages from the system.
+// Not thread-safe; owned by one batch. An allocation costs a few instructions. Blocks of 64 KiB are kept for
+// the next arena of the thread, up to 4 MiB, so that batch after batch does not fetch fresh pages from the
+// system.
 #pragma once
 
 #include <cstddef>

@@ -21,6 +21,28 @@ constexpr std::size_t kMostSpare = 16;
 
 }  // namespace
 
+std::size_t Batch::take(Event& event, std::span<const Field> more) {
+  std::size_t lost = 0;
+  const bool room = event.reserve(arena, more.size());
+  auto bit_of = [](FieldId name) { return std::uint64_t{1} << (name & 63); };
+  std::uint64_t of_resource = 0;
+  for (const Field& f : resource) of_resource |= bit_of(f.name);
+  std::uint64_t seen = event.field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names
+  for (const Field& f : more) {
+    FieldId name = f.name;
+    if ((of_resource & bit_of(name)) &&
+        std::any_of(resource.begin(), resource.end(), [&](const Field& r) { return r.name == name; }))
+      name = field_id(std::string(kForeignPrefix).append(field_name(name)));
+    if (room && !(seen & bit_of(name)) && name != kNoField) {
+      event.fields[event.field_count++] = {name, f.value};  // surely not there yet
+      seen |= bit_of(name);
+    } else {
+      lost += !event.set(arena, name, f.value);
+    }
+  }
+  return lost;
+}
+
 LineBuffer::LineBuffer(std::size_t capacity_) : capacity(capacity_) {
   if (capacity == kUsual) {
     std::lock_guard lock(spare().mutex);

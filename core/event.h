@@ -54,6 +54,7 @@ struct Event {
   std::uint16_t field_capacity = 0;
   std::uint16_t template_number = 0;  // of the parse step that matched, counted from 1; 0: none did
   std::uint16_t ordinal = 0;          // among the events that one pipeline made of one input
+  std::uint16_t failed_step = 0;      // the first step that could not work on it, counted from 1; 0: none
   bool dropped = false;
 
   std::span<Field> all() { return {fields, field_count}; }
@@ -87,24 +88,6 @@ struct Event {
     fields[field_count++] = {name, value};
     return true;
   }
-  // Sets several fields; one named `body` becomes the body. Answers how many there was no room for.
-  std::size_t take(Arena& arena, std::span<const Field> more) {
-    std::size_t lost = 0;
-    const bool room = reserve(arena, more.size());
-    std::uint64_t seen = field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names
-    for (const Field& f : more) {
-      const std::uint64_t bit = std::uint64_t{1} << (f.name & 63);
-      if (f.name == names::body) {
-        if (f.value.is_textual()) body = f.value.as_text();
-      } else if (room && !(seen & bit) && f.name != kNoField) {
-        fields[field_count++] = f;  // surely not there yet
-        seen |= bit;
-      } else {
-        lost += !set(arena, f.name, f.value);
-      }
-    }
-    return lost;
-  }
   bool erase(FieldId name) {
     Field* f = find(name);
     if (f == nullptr) return false;
@@ -129,6 +112,11 @@ struct Batch {
   std::vector<Event> events;
   std::span<const Field> resource;  // of the stream; not owned: outlives the batch
   Zone zone;                        // of times that name none, where a step does not say it
+
+  // Gives an event the fields that came with its data, under the ids of `foreign_field_id`. One that the
+  // resource has gets another name: a line says nothing about where it came from. Answers how many there was
+  // no room for.
+  std::size_t take(Event& event, std::span<const Field> more);
 
   // The value of a field of an event, or of its resource, or one of the parts that every event has.
   Value get(const Event& event, FieldId name) const {

@@ -5,6 +5,9 @@
 #include <emmintrin.h>
 #endif
 
+#include <charconv>
+#include <cmath>
+#include <cstdlib>
 #include <cstring>
 #include <string>
 
@@ -12,35 +15,6 @@
 
 namespace dingle {
 namespace {
-
-using Type = simdjson::dom::element_type;
-
-// The parser reads some bytes beyond the text; where those may not be read, the text is copied.
-simdjson::simdjson_result<simdjson::dom::element> parse(std::string_view text, const char* readable) {
-  thread_local simdjson::dom::parser parser;
-  thread_local std::string padded;
-  if (readable == nullptr ||
-      readable - (text.data() + text.size()) < static_cast<std::ptrdiff_t>(simdjson::SIMDJSON_PADDING)) {
-    padded.reserve(text.size() + simdjson::SIMDJSON_PADDING);
-    padded.assign(text);
-    text = std::string_view(padded.data(), text.size());
-  }
-  return parser.parse(text.data(), text.size(), false);
-}
-
-Value scalar(const simdjson::dom::element& value, Arena& arena) {
-  switch (value.type()) {
-    case Type::INT64: return Value::integer(value.get_int64().value_unsafe());
-    case Type::UINT64: return Value::decimal(static_cast<double>(value.get_uint64().value_unsafe()));
-    case Type::DOUBLE: return Value::decimal(value.get_double().value_unsafe());
-    case Type::BOOL: return Value::boolean(value.get_bool().value_unsafe());
-    case Type::STRING: return Value::text(arena.copy(value.get_string().value_unsafe()));
-    case Type::ARRAY: return Value::list(arena.copy(simdjson::minify(value)));
-    case Type::OBJECT: return Value::map(arena.copy(simdjson::minify(value)));
-    case Type::NULL_VALUE: break;
-  }
-  return {};
-}
 
 namespace lazy = simdjson::ondemand;
 
@@ -54,40 +28,146 @@ std::string_view with_room(std::string_view text, const char* readable, Arena& a
   return {copy, text.size()};
 }
 
-// Reads all of a value, since what is only passed over is not checked.
-simdjson::error_code check(lazy::value value) {
-  lazy::json_type type;
-  if (auto error = value.type().get(type)) return error;
-  switch (type) {
-    case lazy::json_type::array: {
-      lazy::array array;
-      if (auto error = value.get_array().get(array)) return error;
-      for (auto item : array) {
-        lazy::value inner;
-        if (auto error = item.get(inner)) return error;
-        if (auto error = check(inner)) return error;
-      }
-      return simdjson::SUCCESS;
-    }
-    case lazy::json_type::object: {
-      lazy::object object;
-      if (auto error = value.get_object().get(object)) return error;
-      for (auto item : object) {
-        lazy::field field;
-        if (auto error = std::move(item).get(field)) return error;
-        if (auto error = check(field.value())) return error;
-      }
-      return simdjson::SUCCESS;
-    }
-    case lazy::json_type::string: return value.get_string().error();
-    case lazy::json_type::number: return value.get_number().error();
-    case lazy::json_type::boolean: return value.get_bool().error();
-    case lazy::json_type::null: return value.is_null() ? simdjson::SUCCESS : simdjson::N_ATOM_ERROR;
-  }
-  return simdjson::SUCCESS;
+constexpr bool is_blank(char c) { return c == ' ' || c == '\t' || c == '\n' || c == '\r'; }
+constexpr bool is_digit(char c) { return c >= '0' && c <= '9'; }
+constexpr int hex_of(char c) {
+  return is_digit(c)            ? c - '0'
+         : c >= 'a' && c <= 'f' ? c - 'a' + 10
+         : c >= 'A' && c <= 'F' ? c - 'A' + 10
+                                : -1;
 }
 
-// What stands between the quotes, if nothing in it is escaped: a slice of the line.
+void skip_blanks(const char*& p, const char* end) {
+  while (p != end && is_blank(*p)) ++p;
+}
+
+// Behind a number (RFC 8259 section 6), or nullptr.
+const char* number_end(const char* p, const char* end, bool& whole) {
+  whole = true;
+  if (p != end && *p == '-') ++p;
+  if (p == end || !is_digit(*p)) return nullptr;
+  if (*p++ != '0')
+    while (p != end && is_digit(*p)) ++p;
+  if (p != end && *p == '.') {
+    whole = false;
+    if (++p == end || !is_digit(*p)) return nullptr;
+    while (p != end && is_digit(*p)) ++p;
+  }
+  if (p != end && (*p == 'e' || *p == 'E')) {
+    whole = false;
+    if (++p != end && (*p == '+' || *p == '-')) ++p;
+    if (p == end || !is_digit(*p)) return nullptr;
+    while (p != end && is_digit(*p)) ++p;
+  }
+  return p;
+}
+
+// Behind a string (section 7) whose opening quote is at p, or nullptr.
+const char* string_end(const char* p, const char* end) {
+  for (++p; p != end; ++p) {
+    if (*p == '"') return p + 1;
+    if (static_cast<unsigned char>(*p) < 0x20) return nullptr;
+    if (*p != '\\') continue;
+    if (++p == end || *p == '\0' || std::strchr("\"\\/bfnrtu", *p) == nullptr) return nullptr;
+    if (*p != 'u') continue;
+    for (int i = 0; i < 4; ++i)
+      if (++p == end || hex_of(*p) < 0) return nullptr;
+  }
+  return nullptr;
+}
+
+// Behind a literal, a string or a number, or nullptr.
+const char* scalar_end(const char* p, const char* end) {
+  if (*p == '"') return string_end(p, end);
+  for (std::string_view word : {"true", "false", "null"})
+    if (std::string_view(p, static_cast<std::size_t>(end - p)).starts_with(word)) return p + word.size();
+  bool whole = false;
+  return number_end(p, end, whole);
+}
+
+// Steps over a key and its colon.
+bool skip_key(const char*& p, const char* end) {
+  skip_blanks(p, end);
+  if (p == end || *p != '"' || (p = string_end(p, end)) == nullptr) return false;
+  skip_blanks(p, end);
+  return p != end && *p++ == ':';
+}
+
+constexpr std::string_view kTooDeep = "it is nested deeper than 128 levels";
+static_assert(kDeepestJson == 128);
+
+// The object or list that begins at p, without the blanks between its parts.
+Value nested_value(std::string_view raw, Arena& arena) {
+  std::string_view text = raw;
+  if (raw.find_first_of(" \t\r\n") != std::string_view::npos) {
+    char* copy = static_cast<char*>(arena.allocate(raw.size() + simdjson::SIMDJSON_PADDING));
+    std::size_t size = 0;
+    if (simdjson::minify(raw.data(), raw.size(), copy, size)) return {};
+    text = {copy, size};
+  }
+  return raw.front() == '[' ? Value::list(text) : Value::map(text);
+}
+
+void append_utf8(char*& to, std::uint32_t code) {
+  auto put = [&](std::uint32_t byte) { *to++ = static_cast<char>(byte); };
+  if (code < 0x80) return put(code);
+  if (code < 0x800) return put(0xC0 | code >> 6), put(0x80 | (code & 63));
+  if (code < 0x10000) return put(0xE0 | code >> 12), put(0x80 | (code >> 6 & 63)), put(0x80 | (code & 63));
+  put(0xF0 | code >> 18), put(0x80 | (code >> 12 & 63)), put(0x80 | (code >> 6 & 63)),
+      put(0x80 | (code & 63));
+}
+
+// What the text between two quotes says. Half a surrogate pair becomes U+FFFD; a text with an escape that is
+// none stays as it is written: both are told in `odd`. Never longer than what it is made from.
+std::string_view unescaped(std::string_view raw, Arena& arena, bool& odd) {
+  char* const begin = static_cast<char*>(arena.allocate(raw.size()));
+  char* to = begin;
+  auto code_at = [&](std::size_t i) -> std::int32_t {
+    std::int32_t code = 0;
+    if (raw.size() - i < 4) return -1;
+    for (std::size_t k = 0; k < 4; ++k) {
+      if (hex_of(raw[i + k]) < 0) return -1;
+      code = code * 16 + hex_of(raw[i + k]);
+    }
+    return code;
+  };
+  for (std::size_t i = 0; i < raw.size();) {
+    const std::size_t escape = std::min(raw.find('\\', i), raw.size());
+    std::memcpy(to, raw.data() + i, escape - i);
+    to += escape - i;
+    if (escape == raw.size()) break;
+    i = escape + 2;
+    switch (i <= raw.size() ? raw[escape + 1] : '\0') {
+      case '"': *to++ = '"'; break;
+      case '\\': *to++ = '\\'; break;
+      case '/': *to++ = '/'; break;
+      case 'b': *to++ = '\b'; break;
+      case 'f': *to++ = '\f'; break;
+      case 'n': *to++ = '\n'; break;
+      case 'r': *to++ = '\r'; break;
+      case 't': *to++ = '\t'; break;
+      case 'u': {
+        std::int32_t code = code_at(i);
+        if (code < 0) return odd = true, raw;
+        i += 4;
+        if (code >= 0xD800 && code < 0xE000) {
+          const std::int32_t low = code < 0xDC00 && raw.substr(i).starts_with("\\u") ? code_at(i + 2) : -1;
+          if (low >= 0xDC00 && low < 0xE000)
+            code = 0x10000 + ((code - 0xD800) << 10) + (low - 0xDC00), i += 6;
+          else
+            code = 0xFFFD, odd = true;
+        }
+        append_utf8(to, static_cast<std::uint32_t>(code));
+        break;
+      }
+      default: return odd = true, raw;
+    }
+  }
+  return {begin, static_cast<std::size_t>(to - begin)};
+}
+
+// What stands between the quotes, from behind the opening one: a slice of the line if nothing in it is
+// escaped.
 bool plain_string(const char* raw, const char* end, std::string_view& text) {
   const char* p = raw;
 #if defined(__SSE2__)
@@ -112,21 +192,46 @@ struct Reading {
   std::string_view text;
   Arena& arena;
   std::vector<Field>& out;
-  std::uint64_t& lost;
+  JsonCounts& counts;
   NameMemo& memo;
   std::string& name;  // of the objects around, with dots
   std::size_t place = 0;
 };
 
-simdjson::error_code members(lazy::object object, std::int64_t depth_left, Reading& r) {
+// A string from behind its opening quote; the parser knows that it ends.
+std::string_view string_text(const char* raw, Reading& r) {
+  const char* const end = r.text.data() + r.text.size();
+  std::string_view text;
+  if (plain_string(raw, end, text)) return text;
+  const char* p = raw;
+  while (p < end && *p != '"') p += *p == '\\' ? 2 : 1;
+  bool odd = false;
+  text = unescaped({raw, static_cast<std::size_t>(std::min(p, end) - raw)}, r.arena, odd);
+  r.counts.as_text += odd;
+  return text;
+}
+
+// Why reading failed: an error of the parser's, or a text.
+struct Fault {
+  simdjson::error_code error = simdjson::SUCCESS;
+  std::string_view why;
+  Fault(simdjson::error_code e = simdjson::SUCCESS) : error(e) {}
+  Fault(std::string_view text) : error(simdjson::TAPE_ERROR), why(text) {}
+  explicit operator bool() const { return error != simdjson::SUCCESS; }
+  std::string_view text() const {
+    return error == simdjson::SUCCESS ? std::string_view()
+           : why.empty()              ? simdjson::error_message(error)
+                                      : why;
+  }
+};
+
+Fault members(lazy::object object, std::int64_t depth_left, Reading& r) {
   const std::size_t length = r.name.size();
   const char* const end = r.text.data() + r.text.size();
   for (auto item : object) {
     lazy::field field;
     if (auto error = std::move(item).get(field)) return error;
-    std::string_view key;
-    if (!plain_string(field.key().raw(), end, key))
-      if (auto error = field.unescaped_key().get(key)) return error;
+    const std::string_view key = string_text(field.key().raw(), r);
     lazy::value value = field.value();
     lazy::json_type type;
     if (auto error = value.type().get(type)) return error;
@@ -138,20 +243,16 @@ simdjson::error_code members(lazy::object object, std::int64_t depth_left, Readi
       case lazy::json_type::string: {
         lazy::raw_json_string raw;
         if (auto error = value.get_raw_json_string().get(raw)) return error;
-        std::string_view text;
-        if (!plain_string(raw.raw(), end, text)) {
-          if (auto error = value.get_string().get(text)) return error;
-          text = r.arena.copy(text);
-        }
-        v = Value::text(text);
+        v = Value::text(string_text(raw.raw(), r));
         break;
       }
       case lazy::json_type::number: {
-        lazy::number number;
-        if (auto error = value.get_number().get(number)) return error;
-        v = number.is_int64()    ? Value::integer(number.get_int64())
-            : number.is_uint64() ? Value::decimal(static_cast<double>(number.get_uint64()))
-                                 : Value::decimal(number.get_double());
+        // Up to the next token; the parser's own conversion is wrong beyond 18 digits.
+        std::string_view token = value.raw_json_token();
+        while (!token.empty() && is_blank(token.back())) token.remove_suffix(1);
+        v = json_number(token);
+        if (v.absent()) return simdjson::NUMBER_ERROR;
+        r.counts.as_text += v.kind() == Kind::text;
         break;
       }
       case lazy::json_type::boolean: {
@@ -165,41 +266,33 @@ simdjson::error_code members(lazy::object object, std::int64_t depth_left, Readi
           lazy::object inner;
           if (auto error = value.get_object().get(inner)) return error;
           r.name.append(key) += '.';
-          if (auto error = members(inner, depth_left - 1, r)) return error;
+          if (auto fault = members(inner, depth_left - 1, r)) return fault;
           r.name.resize(length);
           continue;
         }
         [[fallthrough]];
       case lazy::json_type::array: {
         const char* from = value.raw_json_token().data();
-        if (auto error = check(value)) return error;
-        // Its end by the brackets; without blanks, as JSON is written elsewhere.
-        const char* to = json_end(from, end);
-        if (to == nullptr) return simdjson::TAPE_ERROR;
-        const std::string_view raw(from, static_cast<std::size_t>(to - from));
-        std::string_view text = raw;
-        if (raw.find_first_of(" \t") != std::string_view::npos) {
-          char* copy = static_cast<char*>(r.arena.allocate(raw.size() + simdjson::SIMDJSON_PADDING));
-          std::size_t size = 0;
-          if (auto error = simdjson::minify(raw.data(), raw.size(), copy, size)) return error;
-          text = {copy, size};
-        }
-        v = type == lazy::json_type::array ? Value::list(text) : Value::map(text);
+        std::string_view why;
+        const char* to = json_end(from, end, why);
+        if (to == nullptr) return why;
+        v = nested_value({from, static_cast<std::size_t>(to - from)}, r.arena);
+        if (v.absent()) return simdjson::TAPE_ERROR;
       }
     }
     const FieldId id = r.memo.id(r.place++, r.name, key);
     if (id == kNoField)
-      ++r.lost;
+      ++r.counts.unnamed;
     else
       r.out.push_back({id, v});
   }
-  return simdjson::SUCCESS;
+  return {};
 }
 
 }  // namespace
 
 std::string_view json_members(std::string_view text, const JsonOptions& options, Arena& arena,
-                              std::vector<Field>& out, std::uint64_t& lost) {
+                              std::vector<Field>& out, JsonCounts& counts) {
   thread_local lazy::parser parser;
   thread_local NameMemo memo;
   thread_local std::string name;
@@ -209,49 +302,130 @@ std::string_view json_members(std::string_view text, const JsonOptions& options,
   text = with_room(text, options.readable, arena);
   lazy::document document;
   const auto room = text.size() + simdjson::SIMDJSON_PADDING;
-  auto error = parser.iterate(text.data(), text.size(), room).get(document);
+  Fault fault = parser.iterate(text.data(), text.size(), room).get(document);
   lazy::object object;
-  if (!error) error = document.get_object().get(object);
+  if (!fault) fault = document.get_object().get(object);
   name.assign(options.prefix);
-  Reading reading{text, arena, out, lost, memo, name};
-  if (!error) error = members(object, options.depth, reading);
+  Reading reading{text, arena, out, counts, memo, name};
+  if (!fault) fault = members(object, std::min<std::int64_t>(options.depth, kDeepestJson), reading);
   const char* behind = nullptr;
-  if (!error && document.current_location().get(behind) != simdjson::OUT_OF_BOUNDS)
+  if (!fault && document.current_location().get(behind) != simdjson::OUT_OF_BOUNDS)
     return "something stands behind the JSON object";
-  return error ? std::string_view(simdjson::error_message(error)) : std::string_view();
+  return fault.text();
 }
 
-Value json_value(std::string_view text, const char* readable, Arena& arena) {
-  simdjson::dom::element root;
-  if (parse(text, readable).get(root)) return {};
-  return scalar(root, arena);
+Value json_value(std::string_view text, Arena& arena) {
+  while (!text.empty() && is_blank(text.front())) text.remove_prefix(1);
+  while (!text.empty() && is_blank(text.back())) text.remove_suffix(1);
+  if (text.empty() || !simdjson::validate_utf8(text.data(), text.size())) return {};
+  const char* const end = text.data() + text.size();
+  const bool nested = text[0] == '{' || text[0] == '[';
+  if ((nested ? json_end(text.data(), end) : scalar_end(text.data(), end)) != end) return {};
+  if (nested) return nested_value(text, arena);
+  bool odd = false;
+  switch (text[0]) {
+    case 'n': return {};
+    case 't': return Value::boolean(true);
+    case 'f': return Value::boolean(false);
+    case '"': return Value::text(unescaped(text.substr(1, text.size() - 2), arena, odd));
+    default: return json_number(text);
+  }
 }
 
-const char* json_end(const char* at, const char* end) {
-  constexpr std::size_t kDeepest = 1000;
-  if (at == end || (*at != '{' && *at != '[')) return nullptr;
-  bool square[kDeepest];
+Value json_number(std::string_view text) {
+  const char* const end = text.data() + text.size();
+  bool whole = false;
+  if (number_end(text.data(), end, whole) != end) return {};
+  if (whole) {
+    std::int64_t integer = 0;
+    if (std::from_chars(text.data(), end, integer).ec == std::errc()) return Value::integer(integer);
+    return Value::text(text);
+  }
+  double decimal = 0;
+  const auto result = std::from_chars(text.data(), end, decimal);
+  if (result.ec == std::errc() && std::isfinite(decimal)) return Value::decimal(decimal);
+  // Out of range: too small is nearest to zero.
+  const double nearest = std::strtod(std::string(text).c_str(), nullptr);
+  return std::isfinite(nearest) ? Value::decimal(nearest) : Value::text(text);
+}
+
+bool json_each(std::string_view text, Arena& arena,
+               const std::function<bool(std::string_view name, std::string_view value)>& each) {
+  const char* p = text.data();
+  const char* const end = p + text.size();
+  skip_blanks(p, end);
+  if (p == end || *p++ != '{') return false;
+  skip_blanks(p, end);
+  bool first = true;
+  for (; p != end && *p != '}'; first = false) {
+    if (!first && *p++ != ',') return false;
+    skip_blanks(p, end);
+    const char* const key = p;
+    if (!skip_key(p, end)) return false;
+    const std::string_view raw(key + 1, static_cast<std::size_t>(string_end(key, end) - key) - 2);
+    bool odd = false;
+    const std::string_view name = raw.find('\\') == raw.npos ? raw : unescaped(raw, arena, odd);
+    skip_blanks(p, end);
+    if (p == end) return false;
+    const char* const from = p;
+    p = *p == '{' || *p == '[' ? json_end(p, end) : scalar_end(p, end);
+    if (p == nullptr || !each(name, {from, static_cast<std::size_t>(p - from)})) return false;
+    skip_blanks(p, end);
+  }
+  if (p == end) return false;
+  ++p;
+  skip_blanks(p, end);
+  return p == end;
+}
+
+bool nests_deeper_than(std::string_view json, std::size_t levels) {
   std::size_t depth = 0;
-  for (const char* p = at; p != end; ++p) {
-    switch (*p) {
-      case '"':
-        for (++p; p != end && *p != '"'; ++p)
-          if (*p == '\\' && ++p == end) return nullptr;
-        if (p == end) return nullptr;
-        break;
-      case '{':
-      case '[':
-        if (depth == kDeepest) return nullptr;
-        square[depth++] = *p == '[';
-        break;
-      case '}':
-      case ']':
-        if (square[--depth] != (*p == ']')) return nullptr;
-        if (depth == 0) return p + 1;
-        break;
+  for (std::size_t i = 0; i < json.size(); ++i) {
+    const char c = json[i];
+    if (c == '"') {
+      for (++i; i < json.size() && json[i] != '"'; ++i) i += json[i] == '\\';
+    } else if (c == '{' || c == '[') {
+      if (++depth > levels) return true;
+    } else if ((c == '}' || c == ']') && depth != 0) {
+      --depth;
     }
   }
-  return nullptr;
+  return false;
+}
+
+const char* json_end(const char* p, const char* end, std::string_view& why) {
+  why = "the JSON text is not sound";
+  if (p == end || (*p != '{' && *p != '[')) return nullptr;
+  bool square[kDeepestJson];
+  std::size_t depth = 0;
+  for (;;) {
+    // A value begins here.
+    skip_blanks(p, end);
+    if (p == end) return nullptr;
+    if (*p == '{' || *p == '[') {
+      if (depth == kDeepestJson) return why = kTooDeep, nullptr;
+      square[depth++] = *p++ == '[';
+      skip_blanks(p, end);
+      if (p == end) return nullptr;
+      if (*p != (square[depth - 1] ? ']' : '}')) {
+        if (!square[depth - 1] && !skip_key(p, end)) return nullptr;
+        continue;
+      }
+    } else if ((p = scalar_end(p, end)) == nullptr) {
+      return nullptr;
+    }
+    // It ended; so may those around it.
+    for (;;) {
+      skip_blanks(p, end);
+      if (p == end) return nullptr;
+      if (*p == ',') break;
+      if (*p != (square[depth - 1] ? ']' : '}')) return nullptr;
+      ++p;
+      if (--depth == 0) return p;
+    }
+    ++p;
+    if (!square[depth - 1] && !skip_key(p, end)) return nullptr;
+  }
 }
 
 }  // namespace dingle

@@ -1,4 +1,5 @@
-// Field ids of names that come again and again in the same order, as the keys of JSON lines and pairs do.
+// Field ids (foreign_field_id) of names that come again and again in the same order, as the keys of JSON
+// lines and pairs do.
 #pragma once
 
 #include <string>
@@ -23,7 +24,7 @@ class NameMemo {
         same_bytes(one.name.data() + prefix.size(), key.data(), key.size()))
       return one.id;
     one.name.assign(prefix).append(key);
-    return one.id = field_id(one.name);
+    return one.id = foreign_field_id(one.name);
   }
 
  private:
@@ -33,7 +34,7 @@ class NameMemo {
     FieldId id = kNoField;
   };
   FieldId slow(std::string_view prefix, std::string_view key) {
-    return field_id(long_.assign(prefix).append(key));
+    return foreign_field_id(long_.assign(prefix).append(key));
   }
   std::vector<One> names_;
   std::string long_;

@@ -55,6 +55,14 @@ FieldId look_up(std::string_view name) {
 
 FieldId field_id(std::string_view name) { return look_up(name); }
 
+bool belongs_to_event(std::string_view name) {
+  return name == "body" || name == "timestamp" || name == "observed_timestamp" || name.starts_with("dingle.");
+}
+
+FieldId foreign_field_id(std::string_view name) {
+  return belongs_to_event(name) ? look_up(std::string(kForeignPrefix) += name) : look_up(name);
+}
+
 std::string_view field_name(FieldId id) {
   Table& t = table();
   std::shared_lock lock(t.mutex);

@@ -19,11 +19,24 @@ inline constexpr std::size_t kLongestName = 256;  // bytes; longer names answer 
 FieldId field_id(std::string_view name);
 std::string_view field_name(FieldId id);  // valid for the life of the process
 
+// Whether the name is a part of every event (`body`, `timestamp`, `observed_timestamp`), or is kept for what
+// the program says of it (`dingle.*`): what comes with the data cannot have it.
+bool belongs_to_event(std::string_view name);
+// The id for a name that came with the data, such as a JSON key: with `line.` before it if the name belongs
+// to the event.
+FieldId foreign_field_id(std::string_view name);
+inline constexpr std::string_view kForeignPrefix = "line.";
+
 // Names that the program itself uses. `timestamp`, `observed_timestamp` and `body` are parts of every event,
 // not of its list of fields; readers of events answer them by these ids all the same.
 namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number;
 extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column;
 }  // namespace names
+
+// The three that are parts of every event.
+inline bool is_part_of_event(FieldId id) {
+  return id == names::body || id == names::timestamp || id == names::observed_timestamp;
+}
 
 }  // namespace dingle

@@ -6,11 +6,22 @@
 
 namespace dingle {
 
+namespace {
+
+std::uint64_t alive_in(const Batch& batch) {
+  std::uint64_t alive = 0;
+  for (const Event& event : batch.events) alive += !event.dropped;
+  return alive;
+}
+
+std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
+
+}  // namespace
+
 void Pipeline::run(Batch& batch, std::vector<StepTally>& tallies) const {
   tallies.resize(steps.size());
   for (std::size_t i = 0; i < steps.size(); ++i) {
-    std::uint64_t alive = 0;
-    for (const Event& event : batch.events) alive += !event.dropped;
+    const std::uint64_t alive = alive_in(batch);
     StepTally tally;
     const auto begin = std::chrono::steady_clock::now();
     steps[i]->run(batch, tally);
@@ -18,6 +29,9 @@ void Pipeline::run(Batch& batch, std::vector<StepTally>& tallies) const {
     const std::uint64_t passed_by = alive - tally.in;  // for which the step's condition did not hold
     tally.in += passed_by;
     tally.out += passed_by;
+    tally.unbalanced =
+        difference(tally.in + tally.created, tally.out + tally.merged + tally.dropped + tally.failed) +
+        difference(alive + tally.created, alive_in(batch) + tally.merged + tally.dropped);
     tallies[i].add(tally);
   }
   for (Event& event : batch.events) {

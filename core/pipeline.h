@@ -12,12 +12,19 @@ namespace dingle {
 // Immutable once built: several workers run it on different batches at once.
 class Pipeline {
  public:
+  void add(std::unique_ptr<Step> step) {
+    step->number = static_cast<std::uint16_t>(steps.size() + 1);
+    steps.push_back(std::move(step));
+  }
+
   std::string name;
   std::unique_ptr<Condition> where;  // which lines it takes; nullptr: all of its sources
   std::vector<std::unique_ptr<Step>> steps;
 
-  // Runs all steps; tallies[i] is for steps[i] and is added to. Afterwards dropped events are marked so, and
-  // each event with a `severity` has its `severity_number` (OpenTelemetry logs data model, "SeverityNumber").
+  // Runs all steps; tallies[i] is for steps[i] and is added to. What a step counted is held against the
+  // events that are there before and behind it: by how many it differs stands in `unbalanced`. Afterwards
+  // dropped events are marked so, and each event with a `severity` has its `severity_number` (OpenTelemetry
+  // logs data model, "SeverityNumber").
   void run(Batch& batch, std::vector<StepTally>& tallies) const;
 };
 

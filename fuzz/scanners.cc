@@ -1,5 +1,5 @@
-// Every typed pattern and every pattern with fields at every place of a text, times in forms of the user's own, and
-// drafts of its lines: nothing reads beyond the end, and what is taken lies within.
+// Every typed pattern and every pattern with fields at every place of a text, times in forms of the user's
+// own, and drafts of its lines: nothing reads beyond the end, and what is taken lies within.
 #include <cstdlib>
 #include <memory>
 

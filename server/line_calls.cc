@@ -114,7 +114,7 @@ ApiAnswer unmatched_lines(Api& api, const ApiRequest& r) {
              {"lines", Json::array()}};
     for (const std::string& line : s.lines) row["lines"].push_back(valid_utf8(line));
     const std::vector<std::string_view> views(s.lines.begin(), s.lines.end());
-    const Draft drafted = draft_templates(views, system_now());
+    const Draft drafted = s.parsed ? Draft{} : draft_templates(views, system_now());
     row["drafts"] = Json::array();
     if (drafted.json) row["drafts"].push_back("(a JSON object: the step `json`)");
     for (const DraftTemplate& t : drafted.templates) row["drafts"].push_back(valid_utf8(t.text));

@@ -13,6 +13,7 @@
 
 #include "agent/memory.h"
 #include "agent/secret.h"
+#include "agent/whole_file.h"
 #include "core/time/instant.h"
 #include "server/api.h"
 #include "server/http_server.h"
@@ -104,7 +105,7 @@ int run(const Arguments& arguments) {
   std::string text, problem;
   std::vector<Finding> findings;
   auto configuration = load(arguments, text, findings, problem);
-  for (const Finding& f : findings) std::cerr << render(f, arguments.configuration, text, false);
+  for (const Finding& f : findings) std::cerr << render(f, arguments.configuration, text);
   if (!configuration) {
     if (!problem.empty()) std::cerr << "dingled: " << problem << "\n";
     return 1;
@@ -150,10 +151,10 @@ int run(const Arguments& arguments) {
     return tokens;
   });
   problem = server.listen(configuration->server.text("listen"));
-  if (problem.empty() &&
-      !write_whole(data + "/address", (tls.given("certificate") ? "https://" : "") + server.address() + "\n",
-                   0600))
-    problem = "cannot write " + data + "/address: " + std::strerror(errno);
+  if (problem.empty())
+    if (const int failed = write_whole(
+            data + "/address", (tls.given("certificate") ? "https://" : "") + server.address() + "\n", 0600))
+      problem = "cannot write " + data + "/address: " + std::strerror(failed);
   if (!problem.empty()) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
@@ -171,6 +172,16 @@ int run(const Arguments& arguments) {
   }
   const auto within = std::chrono::nanoseconds((*engine)->configuration()->server.number("stop_within"));
   log_info("stopping", {{"within", format_duration(within.count())}});
+  // Whatever is in hand is whole in the spool, or will be read again: so nothing needs to be waited for
+  // longer.
+  std::thread([until = std::chrono::steady_clock::now() + within + std::chrono::milliseconds(700)] {
+    std::this_thread::sleep_until(until);
+    log_warning("stopped in the middle",
+                {{"text",
+                  "something took longer than `stop_within`; what was in hand is sent, or "
+                  "read, again at the next start"}});
+    ::_exit(0);
+  }).detach();
   (*engine)->stop(within);
   server.stop();
   serving.join();
@@ -191,11 +202,17 @@ int main(int argc, char** argv) {
   app.add_option("--config", arguments.configuration, "The configuration file")->capture_default_str();
   app.add_option("--data", arguments.data, "The data folder, instead of the configuration's");
   app.add_option("--listen", arguments.listen, "Address and port of the API, instead of the configuration's");
+  bool openapi = false;
+  app.add_flag("--openapi", openapi, "Print the description of the API (OpenAPI 3.1), and end");
   app.set_version_flag("--version", "dingled 0.1.0");
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
     return app.exit(error) == 0 ? 0 : 2;
+  }
+  if (openapi) {
+    std::cout << dingle::openapi_document();
+    return 0;
   }
   return dingle::run(arguments);
 }

@@ -21,9 +21,9 @@ class Numbers {
 };
 
 constexpr const char* kSourceCounters[] = {
-    "lines",         "bytes",     "empty",        "joined",    "events",     "leftovers",
-    "cut",           "cut_bytes", "invalid_utf8", "truncated", "replaced",   "lost_queue_full",
-    "lost_too_fast", "requests",  "repeated",     "refused",   "turned_away"};
+    "lines",         "bytes",     "empty",        "joined",    "events",   "leftovers",
+    "cut",           "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full",
+    "lost_too_fast", "set_apart", "requests",     "repeated",  "refused",  "turned_away"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -106,8 +106,10 @@ std::string status_json(Engine& engine) {
                                  {"out", out},
                                  {"implausible_times", n(prefix + "implausible_times")},
                                  {"fields_left_out", n(prefix + "fields_left_out")},
+                                 {"values_as_text", n(prefix + "values_as_text")},
                                  {"steps", steps_of(*configuration, p, n)}});
     balances.push_back({"pipeline " + p.name, in, out + dropped});
+    balances.push_back({"steps of " + p.name, in, in - n(prefix + "steps_unbalanced")});
   }
   root["destinations"] = Json::array();
   for (const auto& d : engine.destinations()) {
@@ -275,6 +277,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"truncated", "Times that a file was truncated."},
         {"lost_queue_full", "Messages that came by UDP while the queues were full."},
         {"lost_too_fast", "Messages that came by UDP faster than they could be taken."},
+        {"set_apart",
+         "Lines on which the program ended twice: in a file of the data folder, unread by any step."},
         {"requests", "Requests whose events were taken."},
         {"repeated", "Requests whose Idempotency-Key was known: their events are there already."},
         {"refused", "Requests that were refused for what they are."},

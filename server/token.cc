@@ -6,23 +6,12 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
-#include <cerrno>
 #include <cstring>
 #include <fstream>
 
-namespace dingle {
+#include "agent/whole_file.h"
 
-bool write_whole(const std::string& path, const std::string& contents, int mode) {
-  const std::string temporary = path + ".new";
-  ::unlink(temporary.c_str());
-  const int fd = ::open(temporary.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
-  if (fd < 0) return false;
-  const bool written =
-      ::write(fd, contents.data(), contents.size()) == static_cast<ssize_t>(contents.size()) &&
-      ::fsync(fd) == 0;
-  ::close(fd);
-  return written && ::rename(temporary.c_str(), path.c_str()) == 0;
-}
+namespace dingle {
 
 std::string token_of(const std::string& data, std::string* problem) {
   const std::string path = data + "/token";
@@ -49,8 +38,8 @@ std::string token_of(const std::string& data, std::string* problem) {
     token += "0123456789abcdef"[b >> 4];
     token += "0123456789abcdef"[b & 15];
   }
-  if (!write_whole(path, token + "\n", 0600)) {
-    *problem = "cannot write " + path + ": " + std::strerror(errno);
+  if (const int error = write_whole(path, token + "\n", 0600)) {
+    *problem = "cannot write " + path + ": " + std::strerror(error);
     return "";
   }
   return token;

@@ -10,7 +10,4 @@ namespace dingle {
 // or if others may read it.
 std::string token_of(const std::string& data, std::string* problem);
 
-// Writes a small file in one step: afterwards it has the old contents or the new.
-bool write_whole(const std::string& path, const std::string& contents, int mode);
-
 }  // namespace dingle

@@ -266,7 +266,8 @@ void append_event_json(const SpooledEvent& e, std::string& out) {
     out += ':';
     value.append_json(out);
   };
-  for (const Field& f : e.fields) add(field_name(f.name), f.value);
+  for (const Field& f : e.fields)
+    if (!is_part_of_event(f.name)) add(field_name(f.name), f.value);  // those stand there already
   for (const Field& f : e.resource) {
     bool hidden = false;
     for (const Field& own : e.fields) hidden |= own.name == f.name;

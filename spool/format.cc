@@ -98,6 +98,40 @@ bool decode_segment_header(std::string_view bytes, SegmentHeader& h) {
   return r.u64() == XXH64(bytes.data(), 48, 0);
 }
 
+bool repair_segment_header(std::string_view bytes, std::uint64_t number, SegmentHeader& h) {
+  std::string head(bytes.substr(0, kSegmentHeaderSize));
+  for (std::size_t bit = 0; bit < 8 * head.size(); ++bit) {
+    const auto mask = static_cast<char>(1u << (bit % 8));
+    head[bit / 8] = static_cast<char>(head[bit / 8] ^ mask);
+    if (decode_segment_header(head, h) && h.number == number) return true;
+    head[bit / 8] = static_cast<char>(head[bit / 8] ^ mask);
+  }
+  return false;
+}
+
+namespace {
+constexpr std::string_view kMarkMagic = "DNGLMRK1";
+}
+
+std::string encode_mark(const SpoolMark& m) {
+  std::string out(kMarkMagic);
+  ByteWriter w(out);
+  w.u64(m.spool_id);
+  w.u64(m.epoch);
+  w.u64(m.closed_at);
+  w.u64(XXH64(out.data(), out.size(), 0));
+  return out;
+}
+
+bool decode_mark(std::string_view bytes, SpoolMark& m) {
+  if (bytes.size() != 40 || !bytes.starts_with(kMarkMagic)) return false;
+  ByteReader r(bytes.substr(8));
+  m.spool_id = r.u64();
+  m.epoch = r.u64();
+  m.closed_at = r.u64();
+  return r.u64() == XXH64(bytes.data(), 32, 0);
+}
+
 bool has_other_format(std::string_view bytes) {
   const std::size_t version = kSegmentMagic.size() - 1;
   return bytes.size() > version && bytes.substr(0, version) == kSegmentMagic.substr(0, version) &&

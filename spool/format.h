@@ -60,9 +60,23 @@ struct SegmentHeader {
 };
 std::string encode_segment_header(const SegmentHeader& header);
 bool decode_segment_header(std::string_view bytes, SegmentHeader& header);
+// The header that the bytes were before one bit of them was turned round; `number` is the segment's, by its
+// name.
+bool repair_segment_header(std::string_view bytes, std::uint64_t number, SegmentHeader& header);
 bool has_other_format(std::string_view bytes);  // a segment of another version of the format
 std::string segment_name(std::uint64_t number);
 std::uint64_t segment_number(std::string_view name);  // 0 if it is no segment's name
+
+// The file `mark` of the spool's folder says again what every segment's header says, and how the last run
+// ended: 8 bytes `DNGLMRK1`, u64 spool id, u64 epoch of the last open, u64 number of the last record if the
+// spool was closed (0 while it is open, and after a kill), XXH64 of the 32 bytes before. So a newest segment
+// that is missing, short or has a destroyed header is noticed, and its records keep their epoch. Replaced
+// whole, at every open and close; never needed.
+struct SpoolMark {
+  std::uint64_t spool_id = 0, epoch = 0, closed_at = 0;
+};
+std::string encode_mark(const SpoolMark& mark);
+bool decode_mark(std::string_view bytes, SpoolMark& mark);
 
 enum class RecordType : std::uint8_t { snapshot = 1, batch = 2, note = 3 };
 

@@ -32,6 +32,7 @@ struct Scanned {
   std::shared_ptr<DiskFile> file;
   std::string bytes;  // the whole file, during the scan
   std::uint64_t torn = 0;
+  bool headless = false;  // the header is destroyed
 };
 
 // All intact records of a segment. Behind a broken one it looks for the next place that holds an intact
@@ -83,6 +84,13 @@ std::optional<Problem> Spool::recover() {
     disk_.remove(settings_.folder + "/spare.log");
   std::erase_if(names, [](const std::string& n) { return segment_number(n) == 0; });
 
+  SpoolMark mark;
+  bool marked = false;
+  if (std::unique_ptr<DiskFile> file; disk_.open(settings_.folder + "/mark", file) == 0) {
+    std::string bytes;
+    marked = file->read(0, 64, bytes) == 0 && decode_mark(bytes, mark);
+  }
+
   std::vector<Scanned> scanned;
   std::vector<Found> found;
   for (const std::string& name : names) {
@@ -93,27 +101,60 @@ std::optional<Problem> Spool::recover() {
     s.name = name;
     s.file = std::move(file);
     if (int error = s.file->read(0, s.file->size(), s.bytes)) return failed("cannot read " + path, error);
-    if (has_other_format(s.bytes))
+    const std::uint64_t number = segment_number(name);
+    // A sound header with another number: the file was about to be used again.
+    const bool sound = decode_segment_header(s.bytes, s.header);
+    s.headless = !sound && !repair_segment_header(s.bytes, number, s.header);
+    if (s.headless && has_other_format(s.bytes))
       return Problem{path + " has another version of the spool's format",
                      "let the dingled that wrote it empty it, or give this one another data folder", 0, 0};
-    // A header with another number: the file was about to be used again.
-    if (!decode_segment_header(s.bytes, s.header) || name != segment_name(s.header.number)) {
-      if (name == names.back())
-        disk_.remove(path);  // it was being made
-      else
+    const std::size_t before = found.size();
+    if (s.headless) s.header.reused = s.bytes.size();
+    // What an earlier segment left in the file is not intact in this one.
+    scan(s.bytes, number, scanned.size(), found);
+    if (found.size() == before && (s.headless || s.header.number != number)) {
+      if (name == names.back() || !s.headless) {
+        disk_.remove(path);  // it was being made: it holds no record
+      } else {
         ++recovery_.damaged_records;
+        if (disk_.rename(path, path + ".damaged") == 0) recovery_.moved_aside.push_back(path + ".damaged");
+      }
       continue;
     }
-    if (!scanned.empty() && s.header.spool_id != scanned[0].header.spool_id)
-      return Problem{path + " belongs to another spool", "move it away: one folder holds one spool", 0, 0};
-    const std::size_t before = found.size();
-    scan(s.bytes, s.header.number, scanned.size(), found);
+    if (!sound || s.header.number != number) ++recovery_.damaged_headers;
+    if (sound && s.header.number != number) s.headless = true;
+    s.header.number = number;
     const Found last = found.size() > before ? found.back() : Found{{}, 0, kSegmentHeaderSize};
     const std::size_t end =
         found.size() > before ? last.offset + kRecordHeaderSize + last.header.payload_size : last.offset;
     s.torn = torn_bytes(s.header, s.bytes, end, last.header.number);
     s.bytes = std::string();  // a backlog may be larger than memory
     scanned.push_back(std::move(s));
+  }
+  // A destroyed header's spool and epoch are known from the others, and from the mark. Its records are of the
+  // epoch of the segment before or of a later one.
+  std::uint64_t spool_id = marked ? mark.spool_id : 0;
+  for (const Scanned& s : scanned)
+    if (!s.headless) spool_id = s.header.spool_id;
+  if (spool_id == 0 && !scanned.empty()) spool_id = random_number(), recovery_.guessed_epoch = true;
+  for (std::size_t i = 0; i < scanned.size(); ++i) {
+    SegmentHeader& h = scanned[i].header;
+    if (!scanned[i].headless) {
+      if (h.spool_id == spool_id) continue;
+      return Problem{settings_.folder + "/" + scanned[i].name + " belongs to another spool",
+                     "move it away: one folder holds one spool", 0, 0};
+    }
+    h.spool_id = spool_id;
+    const std::uint64_t before = i == 0 ? 0 : scanned[i - 1].header.epoch;
+    const bool last = i + 1 == scanned.size();
+    const std::uint64_t behind = last || scanned[i + 1].headless ? 0 : scanned[i + 1].header.epoch;
+    h.epoch = before + 1;
+    if (behind == before && i != 0)
+      h.epoch = before;
+    else if (last && marked && mark.epoch >= before)
+      h.epoch = mark.epoch;
+    else
+      recovery_.guessed_epoch = true;
   }
 
   // The records in the order of their numbers; of two copies the later one. Cut at the first gap that is not
@@ -224,14 +265,56 @@ std::optional<Problem> Spool::recover() {
   ++identity_.epoch;
   identity_.nonce = random_number();
   last_number_ = highest;
+  if (marked && mark.spool_id == identity_.spool_id) {
+    if (mark.closed_at > highest) recovery_.missing_records = mark.closed_at - highest;
+    last_number_ = std::max(highest, mark.closed_at);  // no number twice
+    identity_.epoch = std::max(identity_.epoch, mark.epoch + 1);
+  }
   // Every earlier record is made durable before the new epoch begins, so that its snapshot may stand on them.
   for (const Segment& s : segments_)
     if (int error = s.file->sync()) return failed("cannot sync " + s.path, error);
-  if (int error = begin_segment()) return failed("cannot begin a segment in " + settings_.folder, error);
+  write_mark(0);
+  // On a full disk, what every destination has passed makes room first.
+  int error = begin_segment();
+  if (error == ENOSPC && !segments_.empty()) {
+    const std::uint64_t needed = std::min(first_needed(), base_at);  // the state stands on that snapshot
+    while (error == ENOSPC && segments_.size() > 1 && segments_.front().last_record < needed) {
+      while (!entries_.empty() && entries_.front().number <= segments_.front().last_record)
+        entries_.pop_front();
+      disk_.remove(segments_.front().path);
+      segments_.erase(segments_.begin());
+      error = begin_segment();
+    }
+  }
+  if (error) return failed("cannot begin a segment in " + settings_.folder, error);
   durable_ = last_number_;
   undurable_.clear();
   undurable_bytes_ = 0;
+  keep_reserve();
   return std::nullopt;
+}
+
+std::string Spool::Recovery::told() const {
+  std::string text;
+  auto say = [&](bool so, const std::string& what) {
+    if (so) text += (text.empty() ? "" : "; ") + what;
+  };
+  say(damaged_records != 0,
+      "records of the spool that were damaged on disk and are lost: " + std::to_string(damaged_records));
+  say(missing_records != 0,
+      "records that were there when the spool was closed and are missing at its end (a segment is "
+      "gone, or was cut): " +
+          std::to_string(missing_records));
+  say(cut_records != 0,
+      "whole records that stood behind a damaged one that was not known to be on disk, and were cut off "
+      "(what their sources can read again comes again): " +
+          std::to_string(cut_records));
+  say(damaged_headers != 0,
+      "segments with a damaged header, whose records were read: " + std::to_string(damaged_headers));
+  say(guessed_epoch,
+      "from when some of them are is not known: what a destination has of them already may come again");
+  for (const std::string& file : moved_aside) say(true, "nothing could be read in what is now " + file);
+  return text;
 }
 
 }  // namespace dingle

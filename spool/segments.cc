@@ -11,7 +11,8 @@ using namespace std::chrono_literals;
 
 namespace {
 constexpr std::size_t kMostEntries =
-    20'000;                         // of batches that all have passed: for a destination that lost them
+    20'000;  // of batches that all have passed: for a destination that lost them
+constexpr const char *kMark = "mark", *kReserve = "reserve";
 constexpr auto kRetrySync = 100ms;  // after a failed fsync that could not be made good either
 }  // namespace
 
@@ -26,9 +27,36 @@ std::uint64_t Spool::take_spare(const std::string& path, std::unique_ptr<DiskFil
 }
 
 // Opens a new segment and puts a snapshot at its head, durably. What was written before must be durable
-// already.
+// already. On a full disk it takes the room that was kept for that.
 int Spool::begin_segment() {
   const std::uint64_t number = segments_.empty() ? 1 : segments_.back().number + 1;
+  int error = write_segment_head(number);
+  if (error == ENOSPC && disk_.remove(settings_.folder + "/" + kReserve) == 0)
+    error = write_segment_head(number);
+  return error;
+}
+
+// Room for a segment's head, so that a full disk keeps nobody from starting and emptying the spool.
+void Spool::keep_reserve() {
+  if (settings_.track_acknowledged) return;  // in memory
+  const std::string path = settings_.folder + "/" + kReserve;
+  std::unique_ptr<DiskFile> file;
+  if (disk_.create(path, file) != 0) return;  // it is there
+  const std::size_t size = std::max<std::size_t>(256 * 1024, 2 * encode_snapshot(snapshot()).size());
+  if (file->append(std::string(size, '\0')) != 0 || file->sync() != 0) disk_.remove(path);
+}
+
+void Spool::write_mark(std::uint64_t closed_at) {
+  const std::string path = settings_.folder + "/" + kMark, next = path + ".new";
+  std::unique_ptr<DiskFile> file;
+  disk_.remove(next);
+  if (disk_.create(next, file) != 0) return;
+  if (file->append(encode_mark({identity_.spool_id, identity_.epoch, closed_at})) == 0 && file->sync() == 0 &&
+      disk_.rename(next, path) == 0)
+    disk_.sync_folder(settings_.folder);
+}
+
+int Spool::write_segment_head(std::uint64_t number) {
   const std::string path = settings_.folder + "/" + segment_name(number);
   std::unique_ptr<DiskFile> file;
   const std::uint64_t reused = take_spare(path, file);
@@ -102,11 +130,15 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
   // The cursors must be on disk first: else a crash would let a destination look for what is gone.
   if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
     if (write_note({}) != 0) return;
+  if (syncing_) return;  // soon again
   const std::uint64_t target = last_number_;
   std::shared_ptr<DiskFile> file = segments_.back().file;
+  syncing_ = true;
   lock.unlock();
   const int error = file->sync();
   lock.lock();
+  syncing_ = false;
+  progress_.notify_all();
   if (error != 0) {
     if (file == segments_.back().file && settings_.sync != SpoolSync::os) after_failed_sync();
     return;
@@ -126,6 +158,7 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
   const bool kept = keep && disk_.rename(done.back().path, spare) == 0;
   for (const Segment& segment : done)
     if (!kept || segment.path != done.back().path) disk_.remove(segment.path);
+  keep_reserve();
   lock.lock();
   if (kept) spare_ = {spare, done.back().file, std::max(done.back().reused, done.back().file->size())};
 }

@@ -29,7 +29,7 @@ Spool::~Spool() {
   if (sync_thread_.joinable()) sync_thread_.join();
   if (!segments_.empty()) {
     if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
-    segments_.back().file->sync();
+    if (segments_.back().file->sync() == 0 && !rewrite_) write_mark(last_number_);
   }
   if (lock_ >= 0) ::close(lock_);
 }
@@ -127,11 +127,13 @@ int Spool::append(const Append& a) {
   }
   record.assign(kRecordHeaderSize, '\0');
   append_batch({a.changes, a.destinations, a.events}, record);
+  if (record.size() - kRecordHeaderSize > kLargestPayload) return EMSGSIZE;
   std::unique_lock lock(mutex_);
   // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
   progress_.wait_for(lock, kWaitForDisk, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
   if (stopping_) return ECANCELED;
   if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
+  progress_.wait(lock, [&] { return !syncing_ || segments_.back().file->size() < settings_.segment_size; });
   if (segments_.back().file->size() >= settings_.segment_size) {
     if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
       if (int error = write_note({})) return error;  // the snapshot holds these counters already
@@ -172,6 +174,7 @@ int Spool::note(Changes changes) {
 bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
   std::unique_lock lock(mutex_);
   if (settings_.sync == SpoolSync::os) {
+    progress_.wait(lock, [&] { return !syncing_; });
     if (segments_.back().file->sync() == 0) durable_ = last_number_;
   }
   const std::uint64_t target = last_number_;
@@ -421,7 +424,9 @@ std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
   };
   if (std::uint32_t known = number(key, 0)) return known;
   const std::uint32_t next = number(next_key, 1);
-  write_note({{{key, std::to_string(next), false}, {next_key, std::to_string(next + 1), false}}, {}});
+  if (write_note({{{key, std::to_string(next), false}, {next_key, std::to_string(next + 1), false}}, {}}) !=
+      0)
+    return 0;  // else the next name got the same one
   work_.notify_one();
   return next;
 }
@@ -429,6 +434,7 @@ std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
 std::uint32_t Spool::destination(const std::string& name) {
   std::lock_guard lock(mutex_);
   const std::uint32_t known = id("destination/" + name, "next-destination");
+  if (known == 0) return 0;
   auto [it, added] = destinations_.try_emplace(known);
   if (added) it->second.cursor.number = last_number_;
   return known;
@@ -439,18 +445,30 @@ std::uint32_t Spool::pipeline(const std::string& name) {
   return id("pipeline/" + name, "next-pipeline");
 }
 
-bool Spool::rename_destination(const std::string& from, const std::string& to) {
+int Spool::rename_destination(const std::string& from, const std::string& to) {
   std::lock_guard lock(mutex_);
   auto it = state_.find("destination/" + from);
-  if (it == state_.end() || state_.count("destination/" + to)) return false;
+  if (it == state_.end()) return 0;
   const std::string value = it->second;
-  return write_note({{{"destination/" + from, "", true}, {"destination/" + to, value, false}}, {}}) == 0;
+  if (auto other = state_.find("destination/" + to); other != state_.end()) {
+    auto d = destinations_.find(static_cast<std::uint32_t>(std::strtoul(other->second.c_str(), nullptr, 10)));
+    if (d != destinations_.end() && d->second.cursor.appended > d->second.cursor.passed) return EBUSY;
+    if (d != destinations_.end()) destinations_.erase(d);
+  }
+  return write_note({{{"destination/" + from, "", true}, {"destination/" + to, value, false}}, {}});
 }
 
 void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {
   std::lock_guard lock(mutex_);
   std::erase_if(destinations_,
                 [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
+  // A name that comes back some day is another destination.
+  const std::string prefix = "destination/";
+  Changes gone;
+  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it)
+    if (std::find(ids.begin(), ids.end(), std::strtoul(it->second.c_str(), nullptr, 10)) == ids.end())
+      gone.state.push_back({it->first, "", true});
+  if (!gone.state.empty()) write_note(std::move(gone));
 }
 
 }  // namespace dingle

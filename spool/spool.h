@@ -73,9 +73,18 @@ class Spool {
     std::uint64_t spool_id = 0, epoch = 0, nonce = 0;
   };
   const Identity& identity() const { return identity_; }
-  // What opening found wrong: records destroyed below the durable mark, and bytes cut off above it.
+  // What opening found wrong.
   struct Recovery {
-    std::uint64_t damaged_records = 0, cut_records = 0, cut_bytes = 0;
+    std::uint64_t damaged_records = 0;  // were on disk once, and cannot be read
+    std::uint64_t cut_records = 0;  // whole ones that stood behind a damaged one that was not known to be on
+                                    // disk: cut off, since their checkpoints would hide the hole
+    std::uint64_t cut_bytes = 0;        // of the torn end, and of those
+    std::uint64_t missing_records = 0;  // were there when the spool was closed, at its end
+    std::uint64_t damaged_headers = 0;  // of segments that were read all the same
+    bool guessed_epoch = false;  // of one of those: what a destination has of it may be sent to it again
+    std::vector<std::string> moved_aside;  // files in which nothing could be read; their names now
+    // All of it for a person, or "" if there is nothing to say. A torn end alone is no news after a crash.
+    std::string told() const;
   };
   const Recovery& recovery() const { return recovery_; }
 
@@ -87,7 +96,7 @@ class Spool {
     bool compressed = false;                                            // `events` is a zstd frame
   };
   // An errno value; 0: appended, and visible to destinations as the sync setting says. On an error (disk
-  // full) nothing was appended, and it may be tried again.
+  // full) nothing was appended, and it may be tried again; not so with EMSGSIZE: no record is that large.
   int append(const Append& append);
   // Appends changes alone, without waiting; an errno value.
   int note(Changes changes);
@@ -100,20 +109,22 @@ class Spool {
   std::int64_t counter(const std::string& name) const;
 
   // ---- destinations ----
-  // The id kept under this name, made if there is none. Names may change, ids do not.
+  // The id kept under this name, made if there is none; 0 if it could not be written. Names may change, ids
+  // do not.
   std::uint32_t destination(const std::string& name);
   std::uint32_t pipeline(const std::string& name);
-  // Gives a destination's id to another name. False if there is none of the old name, or one of the new.
-  bool rename_destination(const std::string& from, const std::string& to);
-  // Sets which destinations exist; forgets the cursors of others. The caller has seen to what waits for
-  // those.
+  // Gives a destination's id to another name, whose own id is forgotten. An errno value; EBUSY: events wait
+  // for that other one. Nothing happens if the old name has no id.
+  int rename_destination(const std::string& from, const std::string& to);
+  // Sets which destinations exist; forgets the cursors, names and ids of others. The caller has seen to what
+  // waits for those.
   void keep_destinations(const std::vector<std::uint32_t>& ids);
   struct Read {
     LogNumber number;
     std::uint32_t events = 0;  // for this destination
     std::uint64_t unreadable_events =
         0;  // of records passed over before this one, because they cannot be read any more
-    std::int64_t appended_at = 0;        // ns since 1970 UTC; after a restart the time of the restart
+    std::int64_t appended_at = 0;  // ns since 1970 UTC; after a restart the time of the restart
     // Owns what `batch` points into, also after the Read was moved. If there already, its memory is used.
     std::unique_ptr<std::string> bytes;
     BatchPayload batch;
@@ -191,6 +202,9 @@ class Spool {
   Spool(Disk& disk, SpoolSettings settings) : disk_(disk), settings_(std::move(settings)) {}
   std::optional<Problem> recover();
   int begin_segment();
+  int write_segment_head(std::uint64_t number);
+  void write_mark(std::uint64_t closed_at);
+  void keep_reserve();
   std::uint64_t take_spare(const std::string& path, std::unique_ptr<DiskFile>& file);
   int write(RecordType type, std::string record, Entry* entry, bool compressed = false);
   int write_note(Changes changes);
@@ -230,7 +244,7 @@ class Spool {
   std::deque<std::pair<std::uint64_t, std::string>>
       undurable_;                     // records above durable_, as written: for a failed fsync
   std::vector<std::string> buffers_;  // of records that are on disk, for the next ones
-  bool syncing_ = false;              // a thread is at it
+  bool syncing_ = false;  // a thread is at it; the kernel tells a failed fsync only once, so no two at a time
   std::size_t undurable_bytes_ = 0;
   Changes unsaved_;  // applied already; for the next note
   bool cursors_changed_ = false;

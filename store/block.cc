@@ -220,6 +220,7 @@ void append_event_json(const StoredEvent& e, bool types, std::string& out) {
   append_json_string(out, e.body);
   for (auto fields : {e.fields, e.more})
     for (const Field& f : fields) {
+      if (is_part_of_event(f.name)) continue;  // they stand there already
       out += ',';
       append_json_string(out, field_name(f.name));
       out += ':';

@@ -2,6 +2,7 @@
 #include <zstd.h>
 
 #include <algorithm>
+#include <cmath>
 #include <limits>
 
 #include "core/bytes.h"
@@ -213,11 +214,19 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     put(kPosition, Value::integer(wrapped(e.position)));
     put(kBody, Value::text(e.body));
     m.add_words(e.body);
+    std::uint64_t own_names = 0;  // by their last bits
+    for (const Field& f : e.fields) own_names |= std::uint64_t{1} << (f.name & 63);
+    // An event's own field hides its resource's, also where they are of different kinds.
+    auto hidden = [&](FieldId name) {
+      return (own_names >> (name & 63) & 1) != 0 &&
+             std::any_of(e.fields.begin(), e.fields.end(), [&](const Field& f) { return f.name == name; });
+    };
     for (auto fields : {e.fields, e.more})
       for (const Field& f : fields) {
         if (f.value.absent() || f.name == kNoField) continue;
+        if (fields.data() == e.more.data() && hidden(f.name)) continue;
         Memory::Column& c = m.column(f.name, static_cast<std::uint8_t>(f.value.kind()));
-        if (!c.rows.empty() && c.rows.back() == row) continue;  // an event's own field hides its resource's
+        if (!c.rows.empty() && c.rows.back() == row) continue;  // twice in one event: the first stays
         c.rows.push_back(row);
         c.values.push_back(f.value);
         const std::size_t n = c.values.size();
@@ -268,11 +277,17 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
       w.zigzag(least->as_integer());
       w.zigzag(greatest->as_integer());
     } else if (decimal && !c.values.empty()) {
-      auto [least, greatest] =
-          std::minmax_element(c.values.begin(), c.values.end(),
-                              [](const Value& a, const Value& b) { return a.as_decimal() < b.as_decimal(); });
-      w.decimal(least->as_decimal());
-      w.decimal(greatest->as_decimal());
+      double least = std::numeric_limits<double>::infinity(), greatest = -least;
+      for (const Value& v : c.values) {
+        if (std::isnan(v.as_decimal())) {  // it has no place among the others: no bounds
+          least = -std::numeric_limits<double>::infinity(), greatest = -least;
+          break;
+        }
+        least = std::min(least, v.as_decimal());
+        greatest = std::max(greatest, v.as_decimal());
+      }
+      w.decimal(least);
+      w.decimal(greatest);
     }
   }
   block.chunks.push_back(compress(shared));

@@ -1,73 +1,96 @@
 #include "store/intake_lines.h"
 
-#include <simdjson.h>
+#include <charconv>
+#include <optional>
 
+#include "core/json_fields.h"
 #include "store/store.h"
 
 namespace dingle {
+namespace {
 
-namespace dom = simdjson::dom;
-
-struct IntakeLines::Parser {
-  dom::parser parser;
-};
-
-IntakeLines::IntakeLines() : parser_(std::make_unique<Parser>()) {}
-IntakeLines::~IntakeLines() = default;
-
-// Copies, since the parser's memory is used again for the next line.
-std::string_view IntakeLines::copy(std::string_view text) {
-  char* to = static_cast<char*>(arena_.allocate(text.size() + 1));
-  std::copy(text.begin(), text.end(), to);
-  return {to, text.size()};
+template <class Number>
+bool read(std::string_view text, Number& out) {
+  const auto result = std::from_chars(text.data(), text.data() + text.size(), out);
+  return result.ec == std::errc() && result.ptr == text.data() + text.size();
 }
 
+// A field's value as it was before it was sent (docs/intake.md): a JSON value, and what kind it was where
+// that does not show.
+Value typed(Value v, std::string_view kind) {
+  if (v.kind() == Kind::integer && kind == "decimal")
+    return Value::decimal(static_cast<double>(v.as_integer()));
+  if (v.kind() == Kind::text && kind == "decimal") {  // a whole one beyond 64 bits
+    double decimal = 0;
+    return read(v.as_text(), decimal) ? Value::decimal(decimal) : v;
+  }
+  if (v.kind() == Kind::integer && kind == "timestamp") return Value::timestamp(v.as_integer());
+  if (v.kind() == Kind::text && kind == "ip") return Value::ip(v.as_text());
+  return v;
+}
+
+// What the sender's program says of an event; other names of that sort came with the data.
+bool of_the_program(FieldId name) {
+  for (const FieldId own : {names::pipeline, names::template_number, names::configuration, names::unmatched,
+                            names::unmatched_column})
+    if (name == own) return true;
+  return false;
+}
+
+}  // namespace
+
 bool IntakeLines::add(std::string_view line, const Sender& sender) {
-  auto value_of = [&](const dom::element& v, std::string_view type) -> Value {
-    std::int64_t i = 0;
-    double d = 0;
-    bool b = false;
-    std::string_view text;
-    if (type == "list" || type == "map") {
-      const std::string json = simdjson::minify(v);
-      return type == "list" ? Value::list(copy(json)) : Value::map(copy(json));
-    }
-    if (!v.get(i))
-      return type == "decimal"     ? Value::decimal(static_cast<double>(i))
-             : type == "timestamp" ? Value::timestamp(i)
-                                   : Value::integer(i);
-    if (!v.get(d)) return Value::decimal(d);
-    if (!v.get(b)) return Value::boolean(b);
-    if (v.get(text)) return {};
-    return type == "ip" ? Value::ip(copy(text)) : Value::text(copy(text));
-  };
-  dom::element element;
-  dom::object object;
-  if (parser_->parser.parse(line.data(), line.size()).get(element) || element.get(object)) return false;
   StoredEvent e;
-  std::string_view index, body;
   e.order.spool = sender.spool;
-  if (object["index"].get(index) || object["body"].get(body) || object["epoch"].get(e.order.epoch) ||
-      object["number"].get(e.order.number) || object["ordinal"].get(e.order.ordinal) ||
-      object["stream"].get(e.stream) || object["position"].get(e.position) ||
-      object["time"].get(e.timestamp) || object["observed"].get(e.observed))
+  std::string_view fields, types;
+  std::optional<std::string_view> index;
+  int numbers = 0;
+  bool body = false;
+  const bool sound = json_each(line, arena_, [&](std::string_view name, std::string_view text) {
+    auto number = [&](auto& to) { return ++numbers, read(text, to); };
+    if (name == "epoch") return number(e.order.epoch);
+    if (name == "number") return number(e.order.number);
+    if (name == "ordinal") return number(e.order.ordinal);
+    if (name == "stream") return number(e.stream);
+    if (name == "position") return number(e.position);
+    if (name == "time") return number(e.timestamp);
+    if (name == "observed") return number(e.observed);
+    if (name == "fields") return fields = text, true;
+    if (name == "types") return types = text, true;
+    if (name != "index" && name != "body") return true;
+    const Value v = json_value(text, arena_);
+    if (v.kind() != Kind::text) return false;
+    if (name == "index")
+      index = v.as_text();
+    else
+      e.body = arena_.copy(v.as_text()), body = true;
+    return true;
+  });
+  if (!sound || numbers != 7 || !index || !body) return false;
+  std::vector<std::pair<std::string_view, std::string_view>> kinds;
+  if (!types.empty() && !json_each(types, arena_, [&](std::string_view name, std::string_view text) {
+        if (text.size() >= 2) kinds.emplace_back(name, text.substr(1, text.size() - 2));
+        return kinds.size() <= kMostFields;
+      }))
     return false;
-  e.body = copy(body);
-  dom::object fields, types;
-  const bool typed = !object["types"].get(types);
   std::vector<Field> all;
-  if (!object["fields"].get(fields))
-    for (auto [name, value] : fields) {
-      std::string_view type;
-      if (typed && types[name].get(type)) type = {};
-      const Value v = value_of(value, type);
-      const FieldId id = field_id(name);
-      if (!v.absent() && id != kNoField && all.size() < kMostFields) all.push_back({id, v});
-    }
+  if (!fields.empty() && !json_each(fields, arena_, [&](std::string_view name, std::string_view text) {
+        std::string_view kind;
+        for (const auto& [of, is] : kinds)
+          if (of == name) kind = is;
+        Value v = typed(json_value(text, arena_), kind);
+        if (v.is_textual()) v = Value::from_text(v.kind(), arena_.copy(v.as_text()));
+        FieldId id = field_id(name);
+        if (!of_the_program(id)) id = foreign_field_id(name);
+        const bool twice = std::any_of(all.begin(), all.end(), [&](const Field& f) { return f.name == id; });
+        if (!v.absent() && id != kNoField && !twice && all.size() < kMostFields) all.push_back({id, v});
+        return true;
+      }))
+    return false;
   auto* stored = static_cast<Field*>(arena_.allocate(std::max<std::size_t>(1, all.size()) * sizeof(Field)));
   std::copy(all.begin(), all.end(), stored);
   e.fields = {stored, all.size()};
-  by_index_[index_name(index)].push_back(e);
+  by_index_[index_name(*index)].push_back(e);
   return true;
 }
 

@@ -39,6 +39,8 @@ class Index final : public Destination {
                                   extras_of(e)});
     }
     for (const auto& [name, list] : by_index) {
+      if (cancelled_)
+        return Delivery::retry("the program stops");  // what was committed is known, and not sent again
       Store::Outcome outcome = store_->commit(index_name(name), sender_, list);
       if (outcome.form != Store::Outcome::Form::committed) return Delivery::retry(outcome.reason);
     }
@@ -46,6 +48,8 @@ class Index final : public Destination {
     if (commits_ % 16 == 0) store_->merge();
     return {};
   }
+
+  void cancel() override { cancelled_ = true; }
 
   void idle() override {
     store_->merge();
@@ -75,6 +79,7 @@ class Index final : public Destination {
   }
 
   std::shared_ptr<Store> store_;
+  std::atomic<bool> cancelled_{false};
   Sender sender_;
   FieldChoice choice_;
   std::int64_t keep_age_ = 0, retained_at_ = 0;

@@ -160,7 +160,8 @@ void Rendering::append_json(const SpooledEvent& e, std::string& out) const {
   };
   for (FieldId part : {names::timestamp, names::observed_timestamp, names::body})
     unless_omitted(part, e.get(part));
-  for (const Field& f : e.fields) unless_omitted(f.name, f.value);
+  for (const Field& f : e.fields)
+    if (!is_part_of_event(f.name)) unless_omitted(f.name, f.value);
   for (const Field& f : e.resource) {
     bool hidden = false;
     for (const Field& own : e.fields) hidden |= own.name == f.name;

@@ -1,6 +1,7 @@
 #include "agent/engine/engine.h"
 
 #include <algorithm>
+#include <cerrno>
 #include <cstring>
 #include <filesystem>
 
@@ -42,15 +43,21 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   auto spool = Spool::open(*disk, settings);
   if (!spool) return spool.problem();
   engine->spool_ = std::move(*spool);
+  engine->deaths_ = std::make_unique<Deaths>(engine->data_);
+  if (const auto files = engine->deaths_->files_set_apart(); !files.empty())
+    engine->problems_.set(
+        "set apart",
+        "lines on which the program ended twice are in " + files.front() +
+            (files.size() == 1 ? "" : " and " + std::to_string(files.size() - 1) + " more files there") +
+            ", and nowhere else; remove what you do not need");
   engine->letters_ = std::make_unique<Letters>(
       engine->data_ + "/letters.sqlite",
       static_cast<std::uint64_t>(configuration->server.section("letters").number("limit")));
   engine->forget_resent();
-  const Spool::Recovery& r = engine->spool_->recovery();
-  if (r.damaged_records)
-    engine->problems_.set("spool: damage", std::to_string(r.damaged_records) +
-                                               " records of the spool were damaged on disk and are lost");
-  std::string problem;
+  if (const std::string told = engine->spool_->recovery().told(); !told.empty())
+    engine->problems_.set("spool: damage", told);
+  std::string problem = engine->forbids(*configuration);
+  if (!problem.empty()) return Problem{problem, "", 0, 0};
   engine->running_ = engine->prepare(std::move(configuration), &problem);
   if (!engine->running_) return Problem{problem, "", 0, 0};
   const auto workers = static_cast<std::size_t>(engine->running_->configuration->server.number("workers"));
@@ -66,35 +73,46 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
 
 Engine::~Engine() { stop(0s); }
 
-// Resolves names to ids; answers nullptr when the configuration cannot replace what runs.
+// A destination that is gone must not take waiting events with it.
+std::string Engine::forbids(const Configuration& configuration) const {
+  for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
+    const std::string name = key.substr(std::strlen("destination/"));
+    bool taken_over = configuration.destination(name) != nullptr;
+    for (const DestinationSettings& d : configuration.destinations) taken_over = taken_over || d.was == name;
+    const Spool::Waiting waiting =
+        spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
+    if (!taken_over && waiting.events > 0)
+      return "the destination `" + name + "` is gone from the configuration, but " +
+             std::to_string(waiting.events) +
+             " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
+             "`, or make it `nowhere: {}` to throw them away";
+  }
+  return "";
+}
+
+// Resolves names to ids, which are noted; answers nullptr when that is not possible.
 std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
                                                        std::string* problem) {
   auto r = std::make_shared<Running>();
   r->configuration = configuration;
-  // A destination that is gone must not take waiting events with it.
-  for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
-    const std::string name = key.substr(std::strlen("destination/"));
-    bool taken_over = configuration->destination(name) != nullptr;
-    for (const DestinationSettings& d : configuration->destinations) taken_over = taken_over || d.was == name;
-    const Spool::Waiting waiting =
-        spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
-    if (!taken_over && waiting.events > 0) {
-      *problem =
-          "the destination `" + name + "` is gone from the configuration, but " +
-          std::to_string(waiting.events) +
-          " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
-          "`, or make it `nowhere: {}` to throw them away";
-      return nullptr;
-    }
-  }
+  const char* const no_room = "the spool cannot be written, so nothing new can be given a place in it";
   for (const DestinationSettings& d : configuration->destinations) {
-    if (!d.was.empty() && configuration->destination(d.was) == nullptr)
-      spool_->rename_destination(d.was, d.name);
+    if (!d.was.empty() && configuration->destination(d.was) == nullptr) {
+      const int error = spool_->rename_destination(d.was, d.name);
+      if (error == EBUSY)
+        *problem = "`was: " + d.was + "` cannot name the destination `" + d.name +
+                   "`: events still wait for another one that had that name";
+      else if (error != 0)
+        *problem = no_room;
+      if (error != 0) return nullptr;
+    }
     r->destination_ids[d.name] = spool_->destination(d.name);
+    if (r->destination_ids[d.name] == 0) return *problem = no_room, nullptr;
   }
   for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
     const PipelineSettings& p = configuration->pipelines[i];
     r->pipeline_ids.push_back(spool_->pipeline(p.name));
+    if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
     r->to.emplace_back();
     for (const std::string& name : p.to) r->to.back().push_back(configuration->destination(name));
     for (const std::string& source : p.from) {
@@ -241,18 +259,29 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   for (const char* option : {"data", "listen"})
     if (configuration->server.text(option) != running_->configuration->server.text(option))
       return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
-  std::string problem;
-  auto next = prepare(std::move(configuration), &problem);
-  if (!next) return problem;
+  if (std::string problem = forbids(*configuration); !problem.empty()) return problem;
   quiesce();
-  problems_.clear_with_prefix("source ");
+  // What came until now may be for a destination that goes: only now is it known whether it all left.
+  std::string problem;
+  std::shared_ptr<const Running> next;
   {
+    std::lock_guard swapping(swapping_);
+    problem = forbids(*configuration);
+    if (problem.empty()) next = prepare(std::move(configuration), &problem);
     std::lock_guard lock(running_mutex_);
-    running_ = next;
+    if (next) running_ = next;
   }
-  start_destinations();
+  if (next) {
+    problems_.clear_with_prefix("source ");
+    start_destinations();
+  }
   start_sources();
-  return "";
+  return problem;
+}
+
+std::shared_ptr<const Engine::Running> Engine::running() const {
+  std::lock_guard lock(running_mutex_);
+  return running_;
 }
 
 // Whether all that destinations take now was delivered. What waits for one that is down is safe on disk.
@@ -269,11 +298,13 @@ bool Engine::drained() const {
 }
 
 void Engine::stop(std::chrono::nanoseconds within) {
+  ending_ = true;
   std::lock_guard reloading(reloading_);
   if (!committer_.joinable()) return;  // stopped already, or never started
   const auto deadline = std::chrono::steady_clock::now() + within;
   finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
+  std::lock_guard resending(resending_);  // it ends, since nothing is taken any more
   while (std::chrono::steady_clock::now() < deadline) {
     if (drained()) break;
     std::this_thread::sleep_for(5ms);
@@ -308,6 +339,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
 // ---------------------------------------------------------------------------------------------
 
 void Engine::run_worker() {
+  const Deaths::Worker worker;
   for (;;) {
     Job job;
     {
@@ -359,6 +391,19 @@ void Engine::run_committer() {
       }
       make_room(append, *running);
       error = spool_->append(append);
+      if (error == EMSGSIZE) {  // it stays so
+        std::uint64_t events = 0;
+        for (const auto& [id, n] : append.destinations) events += n;
+        problems_.set("spool: too large",
+                      "the events of one batch are more than a record of the spool can hold: " +
+                          std::to_string(events) +
+                          " are lost; fewer pipelines, or a shorter "
+                          "`longest_line`, would help");
+        for (const auto& [id, n] : append.destinations)
+          append.changes.counters.push_back({counter_of_destination(id, "shed_newest"), n});
+        append.destinations.clear(), append.events.clear(), append.compressed = false;
+        continue;
+      }
       if (error == 0) {
         fate = Fate::appended;
         paused_ = false;

@@ -7,6 +7,7 @@
 // Every queue is bounded: when the spool is full the committer waits, then the workers, then the sources.
 #pragma once
 
+#include <atomic>
 #include <condition_variable>
 #include <deque>
 #include <map>
@@ -18,6 +19,7 @@
 #include <vector>
 
 #include "agent/configuration.h"
+#include "agent/engine/deaths.h"
 #include "agent/engine/delivery.h"
 #include "agent/engine/live.h"
 #include "agent/engine/unmatched.h"
@@ -85,7 +87,8 @@ class Engine final : public Intake {
     std::string problem;  // why not all were, or ""
   };
   // Puts the events of letters into the spool again, for their destination alone, and removes the letters:
-  // as they were, or from their lines through the pipeline as it is now. Returns when that is durable.
+  // as they were, or from their lines through the pipeline as it is now. Returns when that is durable; waits
+  // while a queue is full, and ends early when the program stops or is configured anew.
   Resent resend(LetterChoice choice, bool through_pipeline);
 
  private:
@@ -107,17 +110,23 @@ class Engine final : public Intake {
   };
 
   Engine(Problems::Listener listener) : problems_(std::move(listener)) {}
+  // What keeps the configuration from replacing what runs: events that wait for what it does not have any
+  // more; or "".
+  std::string forbids(const Configuration& configuration) const;
   std::shared_ptr<const Running> prepare(std::shared_ptr<const Configuration> configuration,
                                          std::string* problem);
+  std::shared_ptr<const Running> running() const;
   void start_destinations();
   void start_sources();
   void forget_old_steps();
   void rename_sources();
   void forget_resent();
+  std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
   void finish_sources(std::chrono::steady_clock::time_point deadline);
   void quiesce();
   bool drained() const;
   Spool::Append process(const Job& job);
+  bool set_apart(const SourceBatch& batch, Spool::Append& out);
   void run_worker();
   void run_meter();
   void shed_old();
@@ -130,6 +139,7 @@ class Engine final : public Intake {
   void save_memory();
 
   std::string data_;
+  std::unique_ptr<Deaths> deaths_;
   std::unique_ptr<Disk> memory_;  // of the spool, if it is there
   std::unique_ptr<Spool> spool_;
   std::unique_ptr<Letters> letters_;
@@ -139,7 +149,11 @@ class Engine final : public Intake {
   NewestLines newest_lines_;
   std::int64_t started_ = 0;
 
-  std::mutex reloading_;              // held during reload and stop
+  // Taken in this order: reloading_, resending_, swapping_, and then any other.
+  std::mutex reloading_;  // held during reload and stop
+  std::mutex resending_;  // held during a resend, however long that waits for room
+  std::mutex swapping_;   // held while a configuration replaces another, and by who appends by what it says
+  std::atomic<bool> ending_{false};   // stop was called
   mutable std::mutex running_mutex_;  // guards what follows
   std::shared_ptr<const Running> running_;
   std::map<std::string, std::shared_ptr<void>> left_;  // by sources, during a reload

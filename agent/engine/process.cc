@@ -44,6 +44,19 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
 
 }  // namespace
 
+// A batch on which the program ended twice reaches no step: its lines go to a file, and are counted. False
+// while they cannot be written there.
+bool Engine::set_apart(const SourceBatch& batch, Spool::Append& out) {
+  const std::string path = deaths_->set_apart(batch);
+  if (path.empty()) return false;
+  count(out.changes, "source/" + batch.source + "/set_apart", batch.lines.size());
+  problems_.set("source " + batch.source + ": set apart",
+                "the program ended twice while it worked on " + std::to_string(batch.lines.size()) +
+                    " lines from position " + std::to_string(batch.lines.front().position) +
+                    " on; they are in " + path + ", and nowhere else");
+  return true;
+}
+
 // Runs every pipeline that claims the batch, and encodes what they made.
 Spool::Append Engine::process(const Job& job) {
   const SourceBatch& in = job.batch;
@@ -52,6 +65,8 @@ Spool::Append Engine::process(const Job& job) {
   Spool::Append out;
   out.changes = in.changes;
   count(out.changes, "source/" + in.source + "/bytes", in.bytes);
+  if (deaths_->deadly(in) && set_apart(in, out)) return out;
+  const Deaths::Working working(in);
   std::vector<bool> claimed(in.lines.size(), false);
   std::deque<Batch> batches;
   std::vector<Section> sections;
@@ -95,6 +110,8 @@ Spool::Append Engine::process(const Job& job) {
       count(out.changes, step + "dropped", t.dropped);
       count(out.changes, step + "failed", t.failed);
       count(out.changes, prefix + "fields_left_out", t.fields_left_out);
+      count(out.changes, prefix + "values_as_text", t.values_as_text);
+      count(out.changes, prefix + "steps_unbalanced", t.unbalanced);
       for (std::size_t m = 0; m < t.matched.size(); ++m)
         count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
       for (std::size_t m = 0; m < t.expensive.size(); ++m)
@@ -104,12 +121,13 @@ Spool::Append Engine::process(const Job& job) {
     const bool failures =
         std::any_of(tallies.begin(), tallies.end(), [](const StepTally& t) { return t.failed != 0; });
     for (const Event& e : failures ? std::span<const Event>(batch.events) : std::span<const Event>()) {
-      const Field* reason = e.find(names::unmatched);
-      if (reason == nullptr) continue;
+      if (e.failed_step == 0) continue;
       ++unmatched;
+      const Field* reason = e.find(names::unmatched);
       const Field* column = e.find(names::unmatched_column);
-      unmatched_.add(settings.name, e.body, reason->value.as_text(),
-                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed);
+      unmatched_.add(settings.name, {e.body, reason ? reason->value.to_string() : "",
+                                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0,
+                                     e.observed, e.template_number != 0});
     }
     count(out.changes, prefix + "unmatched", unmatched);
     if (batch.events.empty()) continue;

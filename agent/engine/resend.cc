@@ -63,74 +63,71 @@ void Engine::forget_resent() {
   spool_->note(std::move(changes));
 }
 
+// Puts one letter's event into the spool, by the configuration that runs now. What is in the way, or "".
+std::string Engine::resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline) {
+  const std::string its = " of letter " + std::to_string(letter.id);
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  std::unique_lock swapping(swapping_);
+  const std::shared_ptr<const Running> running = this->running();
+  const auto& ids = running->destination_ids;
+  if (std::none_of(ids.begin(), ids.end(), [&](const auto& d) { return d.second == letter.destination; }))
+    return "the destination" + its + " is gone; discard it";
+  if (!decoder.decode(letter.record, letter.destination, events) || events.size() != 1)
+    return "letter " + std::to_string(letter.id) + " cannot be read; discard it";
+  if (!through_pipeline) {
+    Spool::Append append;
+    append.changes.state.push_back(consumed);
+    append.destinations = {{letter.destination, 1}};
+    append.events = letter.record;
+    const int error = spool_->append(append);
+    return error == 0 ? "" : std::string("cannot write the spool: ") + std::strerror(error);
+  }
+  swapping.unlock();  // its batch takes the configuration with it, and may have to wait for room
+  const auto& pipelines = running->pipeline_ids;
+  const SourceSettings* source = source_of(letter, *running->configuration);
+  if (std::find(pipelines.begin(), pipelines.end(), events[0].pipeline_id) == pipelines.end() ||
+      source == nullptr || !running->pipelines_of.count(source->name))
+    return "the pipeline or source" + its + " is gone";
+  SourceBatch batch = line_of(letter, events[0], *source);
+  batch.changes.state.push_back(consumed);
+  return submit(std::move(batch)) ? "" : "the program stops, or is configured anew";
+}
+
 Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline) {
-  std::lock_guard reloading(reloading_);
-  if (!committer_.joinable()) return {0, "the program is stopping"};
+  std::lock_guard resending(resending_);
   Resent done;
   // Those that come back meanwhile wait for the next time.
-  std::int64_t newest = 0;
-  for (const auto& sum : letters_->by_reason(choice)) done.letters += sum.letters;
-  std::uint64_t left = std::exchange(done.letters, 0);
-  while (left > 0) {
-    std::vector<Letter> letters = letters_->list(choice, std::min<std::uint64_t>(left, kAtOnce), true);
+  std::uint64_t left = 0;
+  for (const auto& sum : letters_->by_reason(choice)) left += sum.letters;
+  while (left > 0 && done.problem.empty()) {
+    if (ending_) return done.problem = "the program is stopping", done;
+    const std::vector<Letter> letters = letters_->list(choice, std::min<std::uint64_t>(left, kAtOnce), true);
     if (letters.empty()) break;
     std::vector<std::string> keys;
     for (const Letter& letter : letters) {
-      newest = std::max(newest, letter.id);
-      const auto& ids = running_->destination_ids;
-      EventDecoder decoder;
-      std::vector<SpooledEvent> events;
-      if (std::none_of(ids.begin(), ids.end(),
-                       [&](const auto& d) { return d.second == letter.destination; })) {
-        done.problem = "the destination of letter " + std::to_string(letter.id) + " is gone; discard it";
-        break;
-      }
-      if (!decoder.decode(letter.record, letter.destination, events) || events.size() != 1) {
-        done.problem = "letter " + std::to_string(letter.id) + " cannot be read; discard it";
-        break;
-      }
       const StateChange consumed{key_of(letter), "1", false};
-      if (through_pipeline) {
-        const auto& pipelines = running_->pipeline_ids;
-        const SourceSettings* source = source_of(letter, *running_->configuration);
-        if (std::find(pipelines.begin(), pipelines.end(), events[0].pipeline_id) == pipelines.end() ||
-            source == nullptr || !running_->pipelines_of.count(source->name)) {
-          done.problem = "the pipeline or source of letter " + std::to_string(letter.id) + " is gone";
-          break;
-        }
-        SourceBatch batch = line_of(letter, events[0], *source);
-        batch.changes.state.push_back(consumed);
-        if (!submit(std::move(batch))) {
-          done.problem = "the program is stopping";
-          break;
-        }
-      } else {
-        Spool::Append append;
-        append.changes.state.push_back(consumed);
-        append.destinations = {{letter.destination, 1}};
-        append.events = letter.record;
-        if (const int error = spool_->append(append)) {
-          done.problem = std::string("cannot write the spool: ") + std::strerror(error);
-          break;
-        }
-      }
+      done.problem = resend_one(letter, consumed, through_pipeline);
+      if (!done.problem.empty()) break;
       keys.push_back(consumed.key);
+      choice.after = std::max(choice.after, letter.id);
     }
-    for (int i = 0;
-         i < 1000 && !std::all_of(keys.begin(), keys.end(),
-                                  [&](const std::string& k) { return spool_->state(k).has_value(); });
-         ++i)
+    auto there = [&](const std::string& key) { return spool_->state(key).has_value(); };
+    for (int i = 0; i < 1000 && !ending_ && !std::all_of(keys.begin(), keys.end(), there); ++i)
       std::this_thread::sleep_for(10ms);
-    if (!spool_->wait_durable(30s)) {
+    bool durable = false;
+    for (int i = 0; i < 300 && !durable && !ending_; ++i) durable = spool_->wait_durable(100ms);
+    if (!durable) {
       done.problem =
           "the spool could not be made durable in time; what was resent is removed at the next start";
       return done;
     }
+    const auto taken = static_cast<std::uint64_t>(std::count_if(keys.begin(), keys.end(), there));
+    if (taken < keys.size() && done.problem.empty())
+      done.problem = "the configuration was changed meanwhile; the other letters are still there";
     forget_resent();
-    done.letters += keys.size();
+    done.letters += taken;
     left -= std::min<std::uint64_t>(left, letters.size());
-    choice.after = std::max(choice.after, newest);
-    if (!done.problem.empty()) break;
   }
   return done;
 }

@@ -6,12 +6,12 @@
 
 namespace dingle {
 
-void UnmatchedSample::add(const std::string& pipeline, std::string_view line, std::string_view reason,
-                          std::uint64_t column, std::int64_t read) {
-  std::string shape = shape_of(line, read);
+void UnmatchedSample::add(const std::string& pipeline, const Line& line) {
+  std::string shape = shape_of(line.text, line.read);
+  const std::string key = (line.parsed ? "+" : "") + shape;
   std::lock_guard lock(mutex_);
   OfPipeline& all = pipelines_[pipeline];
-  auto it = all.shapes.find(shape);
+  auto it = all.shapes.find(key);
   if (it == all.shapes.end()) {
     if (all.shapes.size() == kMostShapes) {
       // Room is made at the expense of a rare shape that was not seen for the longest time.
@@ -25,19 +25,20 @@ void UnmatchedSample::add(const std::string& pipeline, std::string_view line, st
       all.others += rare->second.count;
       all.shapes.erase(rare);
     }
-    it = all.shapes.emplace(shape, UnmatchedShape{}).first;
+    it = all.shapes.emplace(key, UnmatchedShape{}).first;
     it->second.shape = std::move(shape);
-    it->second.first = read;
+    it->second.first = line.read;
+    it->second.parsed = line.parsed;
   }
   UnmatchedShape& s = it->second;
   ++s.count;
-  s.last = read;
+  s.last = line.read;
   std::size_t slot = s.lines.size();
   if (slot == kLinesOfShape) slot = random_() % s.count;
   if (slot >= kLinesOfShape) return;
   if (slot == s.lines.size()) s.lines.emplace_back();
-  s.lines[slot] = std::string(line.substr(0, kLongestLine));
-  if (slot == 0) s.reason = std::string(reason), s.column = column;
+  s.lines[slot] = std::string(line.text.substr(0, kLongestLine));
+  if (slot == 0) s.reason = std::string(line.reason), s.column = line.column;
 }
 
 std::vector<UnmatchedShape> UnmatchedSample::shapes(const std::string& pipeline,

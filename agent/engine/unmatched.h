@@ -18,22 +18,28 @@ struct UnmatchedShape {
   std::uint64_t count = 0;
   std::int64_t first = 0, last = 0;  // ns since 1970: when such a line was read
   std::string reason;                // why the first of `lines` did not match
-  std::uint64_t column = 0;          // counted from 1; 0 if there is none
-  std::vector<std::string> lines;    // each line of the shape is as likely to be here as any other
+  bool parsed = false;       // a template matched them; a step behind it could not work on what it found
+  std::uint64_t column = 0;  // counted from 1; 0 if there is none
+  std::vector<std::string> lines;  // each line of the shape is as likely to be here as any other
 };
 
 class UnmatchedSample {
  public:
   static constexpr std::size_t kMostShapes = 200, kLinesOfShape = 10, kLongestLine = 2048;
-  void add(const std::string& pipeline, std::string_view line, std::string_view reason, std::uint64_t column,
-           std::int64_t read);
+  struct Line {
+    std::string_view text, reason;
+    std::uint64_t column = 0;  // counted from 1; 0: none
+    std::int64_t read = 0;
+    bool parsed = false;
+  };
+  void add(const std::string& pipeline, const Line& line);
   // The shapes of a pipeline, the most frequent first. `others`: lines whose shapes had to be forgotten.
   std::vector<UnmatchedShape> shapes(const std::string& pipeline, std::uint64_t* others) const;
   void forget();  // all of it: the configuration has changed
 
  private:
   struct OfPipeline {
-    std::map<std::string, UnmatchedShape> shapes;
+    std::map<std::string, UnmatchedShape> shapes;  // by shape; of parsed ones with a sign before it
     std::uint64_t others = 0;
   };
   mutable std::mutex mutex_;

@@ -37,7 +37,8 @@ int run_check(const Client& client, const std::string& file) {
                rows);
     return configuration ? kFine : kFoundProblems;
   }
-  for (const Finding& f : findings.all()) std::cout << render(f, file, text, client.color) << "\n";
+  for (const Finding& f : findings.all())
+    std::cout << render(f, file, text, painter(client), client.width) << "\n";
   const std::size_t errors = findings.errors(), warnings = findings.all().size() - errors;
   auto plural = [](std::size_t n, const std::string& word) {
     return std::to_string(n) + " " + word + (n == 1 ? "" : "s");

@@ -17,7 +17,7 @@ int run_explain(const Client& client, const std::string& text, const std::string
     if (!read_input(file, yaml)) return kFoundProblems;
     Findings findings(yaml);
     configuration = read_configuration(yaml, findings);
-    for (const Finding& f : findings.all()) std::cerr << render(f, file, yaml, client.color);
+    for (const Finding& f : findings.all()) std::cerr << render(f, file, yaml, painter(client), client.width);
     if (!configuration) return kFoundProblems;
     library = configuration->patterns.get();
   }
@@ -25,7 +25,7 @@ int run_explain(const Client& client, const std::string& text, const std::string
   auto t = Template::compile(text, *library, {}, problems);
   for (const Problem& p : problems)
     std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
-                        "template", text, client.color);
+                        "template", text, painter(client), client.width);
   if (!t) return kFoundProblems;
   std::vector<Json> rows;
   std::size_t engine = 0;

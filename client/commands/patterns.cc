@@ -33,7 +33,7 @@ const CommandRegistration patterns_command(
           configuration = read_configuration(text, findings);
           if (!configuration) {
             for (const Finding& f : findings.all())
-              std::cerr << render(f, o->configuration, text, client.color);
+              std::cerr << render(f, o->configuration, text, painter(client), client.width);
             return kFoundProblems;
           }
           library = configuration->patterns.get();

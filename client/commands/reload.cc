@@ -28,7 +28,7 @@ const CommandRegistration reload_command(
                                  f["length"].get<std::size_t>(),
                                  f["message"].get<std::string>(),
                                  f["hint"].get<std::string>()},
-                                file, source, client.color)
+                                file, source, painter(client), client.width)
                       << "\n";
         if (a.ok)
           std::cout << paint(client, "1;32", "reloaded: ") << file << " runs as configuration "

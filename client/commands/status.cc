@@ -113,6 +113,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
           std::pair{"replaced", "files held other bytes than before and were read anew"},
           std::pair{"lost_queue_full", "messages came by UDP while the queues were full, and are lost"},
           std::pair{"lost_too_fast", "messages came by UDP faster than they could be taken, and are lost"},
+          std::pair{
+              "set_apart",
+              "lines, on which the program ended twice, are in a file of the data folder, and nowhere else"},
           std::pair{"repeated",
                     "requests came again with a known Idempotency-Key; their events are stored once"},
           std::pair{"refused", "requests were refused; their answers said why"},

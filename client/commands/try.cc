@@ -11,6 +11,7 @@
 #include "agent/trial.h"
 #include "client/connection.h"
 #include "client/table.h"
+#include "client/terminal.h"
 #include "core/json_text.h"
 #include "core/time/instant.h"
 
@@ -198,11 +199,11 @@ std::vector<std::shared_ptr<const Template>> compile_all(const Client& client, c
     for (const Problem& p : problems)
       std::cerr << render({true, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
                           texts.size() == 1 ? "template" : "template " + std::to_string(i + 1), texts[i],
-                          client.color);
+                          painter(client), client.width);
     if (t)
       for (const Problem& p : t->warnings())
         std::cerr << render({false, {1, p.offset + 1}, std::max<std::size_t>(1, p.length), p.message, p.hint},
-                            "template", texts[i], client.color);
+                            "template", texts[i], painter(client), client.width);
     ok = ok && t;
     all.push_back(std::move(t));
   }
@@ -232,7 +233,8 @@ int run_once(const Client& client, const TryOptions& o) {
     Findings findings(text);
     configuration = read_configuration(text, findings);
     if (!configuration) {
-      for (const Finding& f : findings.all()) std::cerr << render(f, o.configuration, text, client.color);
+      for (const Finding& f : findings.all())
+        std::cerr << render(f, o.configuration, text, painter(client), client.width);
       return kFoundProblems;
     }
     library = configuration->patterns.get();
@@ -359,7 +361,7 @@ int run_try(const Client& client, const TryOptions& o) {
   for (int rounds = 0;; ++rounds) {
     const std::string now = stamp(o);
     if (rounds == 0 || now != before || (!o.source.empty() && rounds % 10 == 0)) {
-      if (client.color) std::cout << "\033[2J\033[H";
+      if (client.color) clear_terminal();
       run_once(client, o);
       std::cout << paint(client, "2", "watching; interrupt to end") << "\n" << std::flush;
       if (!std::cout) return kFine;

@@ -18,9 +18,27 @@ int order(const T& a, const T& b) {
   return a < b ? -1 : b < a ? 1 : 0;
 }
 
+// Exact, also where a double cannot hold the integer.
+std::optional<int> order_numbers(std::int64_t a, double b) {
+  if (std::isnan(b)) return std::nullopt;
+  if (b >= 0x1p63) return -1;
+  if (b < -0x1p63) return 1;
+  const auto whole = static_cast<std::int64_t>(b);
+  if (a != whole) return order(a, whole);
+  return -order(b - static_cast<double>(whole), 0.0);
+}
+
 std::optional<int> order_numbers(double a, double b) {
   if (std::isnan(a) || std::isnan(b)) return std::nullopt;
   return order(a, b);
+}
+
+std::optional<int> negated(std::optional<int> order) { return order ? std::optional(-*order) : order; }
+
+// A time that a text names; not what is relative to now: a condition has no clock.
+std::optional<std::int64_t> fixed_moment(std::string_view text) {
+  if (text == "now" || parse_duration(text)) return std::nullopt;
+  return parse_moment(text, 0);
 }
 
 bool satisfies(int order, Comparison c) {
@@ -75,13 +93,15 @@ Literal make_literal(Value value) {
   Literal literal;
   literal.value = value;
   if (value.is_number()) literal.number = value.as_number();
+  if (value.kind() == Kind::integer) literal.integer = value.as_integer();
   if (value.kind() == Kind::timestamp) literal.instant = value.as_integer();
   if (value.is_textual()) {
     MatchContext context;
     if (Value v = convert_text(value.as_text(), Kind::decimal, context); !v.absent())
       literal.number = v.as_decimal();
-    literal.instant = parse_moment(value.as_text(), 0);
-    if (parse_duration(value.as_text()) || value.as_text() == "now") literal.instant.reset();
+    if (Value v = convert_text(value.as_text(), Kind::integer, context); !v.absent())
+      literal.integer = v.as_integer();
+    literal.instant = fixed_moment(value.as_text());
     std::array<unsigned char, 16> bytes;
     if (parse_ip(value.as_text(), bytes.data())) literal.address = bytes;
   }
@@ -93,9 +113,12 @@ std::optional<int> compare(const Value& v, const Literal& l) {
     case Kind::absent: return std::nullopt;
     case Kind::integer:
       if (l.value.kind() == Kind::integer) return order(v.as_integer(), l.value.as_integer());
-      if (l.number) return order_numbers(static_cast<double>(v.as_integer()), *l.number);
+      if (l.integer) return order(v.as_integer(), *l.integer);
+      if (l.number) return order_numbers(v.as_integer(), *l.number);
       return std::nullopt;
-    case Kind::decimal: return l.number ? order_numbers(v.as_decimal(), *l.number) : std::nullopt;
+    case Kind::decimal:
+      if (l.integer) return negated(order_numbers(*l.integer, v.as_decimal()));
+      return l.number ? order_numbers(v.as_decimal(), *l.number) : std::nullopt;
     case Kind::boolean:
       if (l.value.kind() == Kind::boolean) return order(v.as_boolean(), l.value.as_boolean());
       if (l.value.is_textual() && (l.value.as_text() == "true" || l.value.as_text() == "false"))
@@ -116,11 +139,12 @@ std::optional<int> compare(const Value& v, const Literal& l) {
     case Kind::map:
       if (l.value.is_textual()) return order(v.as_text(), l.value.as_text());
       if (l.value.is_number() && v.as_text().size() <= 40) {
-        Value number = convert_text(v.as_text(), Kind::decimal, {});
-        if (!number.absent()) return order_numbers(number.as_decimal(), *l.number);
+        Value number = convert_text(v.as_text(), Kind::integer, {});
+        if (number.absent()) number = convert_text(v.as_text(), Kind::decimal, {});
+        if (!number.absent()) return compare(number, l);
       }
       if (l.value.kind() == Kind::timestamp)
-        if (auto instant = parse_moment(v.as_text(), 0)) return order(*instant, *l.instant);
+        if (auto instant = fixed_moment(v.as_text())) return order(*instant, *l.instant);
       return std::nullopt;
   }
   return std::nullopt;
@@ -131,8 +155,10 @@ std::optional<int> compare(const Value& a, const Value& b) {
     if (a.absent()) return std::nullopt;
     if (a.kind() == Kind::ip) return compare(a, make_literal(b));
     if (a.is_textual()) return order(a.as_text(), b.as_text());
-    if (a.kind() == Kind::decimal || b.kind() == Kind::decimal)
-      return order_numbers(a.as_number(), b.as_number());
+    if (a.kind() == Kind::decimal && b.kind() == Kind::decimal)
+      return order_numbers(a.as_decimal(), b.as_decimal());
+    if (b.kind() == Kind::decimal) return order_numbers(a.as_integer(), b.as_decimal());
+    if (a.kind() == Kind::decimal) return negated(order_numbers(b.as_integer(), a.as_decimal()));
     return order(a.as_integer(), b.as_integer());
   }
   return b.absent() ? std::nullopt : compare(a, make_literal(b));
@@ -182,12 +208,14 @@ Truth evaluate(const std::vector<Condition::Node>& nodes, std::uint32_t index, c
       return compared ? Truth::no : Truth::unknown;
     }
     case Form::is_null: return truth(event.get(n.field).absent());
+    case Form::field:
     case Form::is_truth: {
       Value v = event.get(n.field);
       Truth is = v.kind() == Kind::boolean ? truth(v.as_boolean()) : Truth::unknown;
       if (v.kind() == Kind::text && (v.as_text() == "true" || v.as_text() == "false"))
         is = truth(v.as_text() == "true");
-      return truth(is == n.constant);
+      // Alone it is unknown for events that lack it (ISO 9075-2, 6.39); `is true` is never unknown.
+      return n.form == Form::field ? is : truth(is == n.constant);
     }
     case Form::like: {
       Value v = event.get(n.field);

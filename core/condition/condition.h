@@ -46,6 +46,7 @@ enum class Comparison : std::uint8_t { equal, not_equal, less, less_or_equal, gr
 struct Literal {
   Value value;  // a text points into the condition
   std::optional<double> number;
+  std::optional<std::int64_t> integer;  // where the number is one
   std::optional<std::int64_t> instant;
   std::optional<std::array<unsigned char, 16>> address;
 };

@@ -124,6 +124,10 @@ class ConditionParser {
     at_ = i;
     return true;
   }
+  bool text_follows() const {
+    const std::size_t next = text_.find_first_not_of(" \t\r\n", at_);
+    return next != std::string_view::npos && text_[next] == '\'';
+  }
   bool is_word(const char* word) const {
     return token_.form == Token::Form::name && lower(token_.text) == word;
   }
@@ -255,7 +259,7 @@ class ConditionParser {
         node.form = Form::compare;
         const bool other_field = token_.form == Token::Form::quoted_name ||
                                  (token_.form == Token::Form::name && !is_word("true") && !is_word("false") &&
-                                  !is_word("timestamp") && !is_word("null"));
+                                  !is_word("null") && !(is_word("timestamp") && text_follows()));
         if (other_field) {
           node.form = Form::compare_fields;
           if (!field_name(node.other, "a value or a field's name")) return false;
@@ -274,14 +278,21 @@ class ConditionParser {
                       token_.form == Token::Form::name
                           ? did_you_mean(lower(token_.text), kWords)
                           : "=, <>, <, <=, >, >=, in, between, like, is, matches or has");
-    node.form = Form::is_truth;  // a boolean field alone
-    node.constant = Truth::yes;
+    node.form = Form::field;
     out = add(std::move(node));
     return true;
+  }
+  bool relative_time() {
+    return fail("`" + token_.text + "` is relative to now, and a condition has no clock",
+                "write a time such as '2026-11-23 10:00:00'; searches take --since 15m", token_.offset,
+                token_.length);
   }
   bool literal(Node& node) {
     Value value;
     if (token_.form == Token::Form::text) {
+      if ((node.field == names::timestamp || node.field == names::observed_timestamp) &&
+          (token_.text == "now" || parse_duration(token_.text)))
+        return relative_time();
       value = Value::text(tree_->texts.emplace_back(token_.text));
     } else if (token_.form == Token::Form::number) {
       const char* from = token_.text.data() + (token_.text[0] == '+');
@@ -299,6 +310,8 @@ class ConditionParser {
       value = Value::boolean(is_word("true"));
     } else if (is_word("timestamp")) {
       if (!advance()) return false;
+      if (token_.form == Token::Form::text && (token_.text == "now" || parse_duration(token_.text)))
+        return relative_time();
       auto instant = token_.form == Token::Form::text ? parse_moment(token_.text, 0) : std::nullopt;
       if (!instant) return expected("a time in quotes", "for instance timestamp '2026-11-23 10:00:00'");
       value = Value::timestamp(*instant);
@@ -340,12 +353,19 @@ class ConditionParser {
       return expected("a text in single quotes", "% stands for any text, _ for one character");
     node.form = Form::like;
     node.pattern = token_.text;
+    const Token pattern = token_;
     if (!advance()) return false;
     if (is_word("escape")) {
       if (!advance()) return false;
       if (token_.form != Token::Form::text || token_.text.size() != 1)
         return expected("one character in single quotes");
       node.escape = token_.text[0];
+      for (std::size_t i = node.pattern.find(node.escape); i != std::string::npos;
+           i = node.pattern.find(node.escape, i + 2))
+        if (i + 1 == node.pattern.size() ||
+            (node.pattern[i + 1] != '%' && node.pattern[i + 1] != '_' && node.pattern[i + 1] != node.escape))
+          return fail("in the pattern, `" + token_.text + "` stands before what needs no escape",
+                      "it stands before %, _ or itself (ISO 9075-2, 8.5)", pattern.offset, pattern.length);
       if (!advance()) return false;
     }
     out = add(std::move(node));

@@ -19,11 +19,12 @@ struct Condition::Node {
     like,
     is_null,
     is_truth,
+    field,
     matches,
     has
   };
   Form form = Form::constant;
-  Truth constant = Truth::yes;        // constant; is_truth: the value asked for
+  Truth constant = Truth::yes;        // constant; is_truth: the value asked for (field: what it holds)
   std::uint32_t left = 0, right = 0;  // both, either, negation: nodes
   FieldId field = kNoField;           // has: kNoField for the whole event
   FieldId other = kNoField;           // compare_fields

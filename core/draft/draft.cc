@@ -122,8 +122,8 @@ class Drafter {
     std::size_t studied = 0;
     for (std::size_t i = 0; i < lines_.size(); i += step, ++studied) {
       std::vector<Field> members;
-      std::uint64_t lost = 0;
-      if (lines_[i][0] != '{' || !json_members(lines_[i], {}, arena, members, lost).empty()) continue;
+      JsonCounts counts;
+      if (lines_[i][0] != '{' || !json_members(lines_[i], {}, arena, members, counts).empty()) continue;
       ++objects;
       for (const Field& f : members)
         if (f.value.kind() == Kind::text &&
@@ -132,14 +132,14 @@ class Drafter {
     }
     if (static_cast<double>(objects) < kNearlyAll * static_cast<double>(studied)) return false;
     draft_.json = true;
-    for (const char* name : {"time", "timestamp", "@timestamp", "ts", "at", "date"})
+    for (const char* name : {"time", "line.timestamp", "@timestamp", "ts", "at", "date"})
       if (draft_.time_field.empty() && keys.contains(name)) draft_.time_field = name;
     if (draft_.time_field.empty() && !keys.empty()) draft_.time_field = keys.begin()->first;
     for (std::string_view line : lines_) {
       std::vector<Field> members;
-      std::uint64_t lost = 0;
+      JsonCounts counts;
       Arena own;
-      if (line[0] == '{' && json_members(line, {}, own, members, lost).empty()) continue;
+      if (line[0] == '{' && json_members(line, {}, own, members, counts).empty()) continue;
       ++draft_.unexplained;
       if (draft_.unexplained_examples.size() < 10)
         draft_.unexplained_examples.emplace_back(line.substr(0, 500));
@@ -386,7 +386,7 @@ class Drafter {
         if (t.lines++ == 0) t.example = std::string(line.substr(0, 500));
         for (const Field& f : found)  // pairs name their time themselves
           if (draft_.time_field.empty())
-            for (const char* name : {"ts", "time", "timestamp", "at", "date"})
+            for (const char* name : {"ts", "time", "line.timestamp", "at", "date"})
               if (field_name(f.name) == name &&
                   !convert_text(f.value.is_textual() ? f.value.as_text()
                                                      : std::string_view(found_text_ = f.value.to_string()),

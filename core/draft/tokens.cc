@@ -171,8 +171,7 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     if ((c == '{' || c == '[') && (p = json_end(at, end)) && p - at > 2) {
       Arena arena;
       const Form kind = Form::json;
-      if ((c == '{' || at[1] == '{') &&
-          !json_value({at, static_cast<std::size_t>(p - at)}, nullptr, arena).absent()) {
+      if ((c == '{' || at[1] == '{') && !json_value({at, static_cast<std::size_t>(p - at)}, arena).absent()) {
         take(kind, p);
         continue;
       }

@@ -74,9 +74,10 @@ std::string without_secrets(std::string line) {
 
 }  // namespace
 
-std::string render(const Finding& f, std::string_view file, std::string_view source, bool color) {
+std::string render(const Finding& f, std::string_view file, std::string_view source, Painter painter,
+                   std::size_t width) {
   auto paint = [&](const char* code, const std::string& text) {
-    return color ? std::string("\x1b[") + code + "m" + text + "\x1b[0m" : text;
+    return painter ? painter(code, text) : text;
   };
   std::string out;
   std::string where = std::string(file);
@@ -89,12 +90,13 @@ std::string render(const Finding& f, std::string_view file, std::string_view sou
     const std::string line = without_secrets(std::string(line_of(source, f.place.line)));
     std::size_t column = std::max<std::size_t>(1, std::min(f.place.column, line.size() + 1));
     std::size_t length = std::max<std::size_t>(1, std::min(f.length, line.size() + 1 - column));
-    constexpr std::size_t kWidth = 140;  // of what is shown of a long line
-    std::size_t from = column > kWidth - 20 ? column - (kWidth - 60) : 0;
-    std::string shown = line.substr(std::min(from, line.size()), kWidth);
+    const std::size_t room =
+        std::max<std::size_t>(60, width) - margin.size() - 4;  // for what is shown of the line
+    const std::size_t from = column > room - 15 ? column - room / 2 : 0;
+    std::string shown = line.substr(std::min(from, line.size()), room);
     std::string caret;
     std::size_t shown_length = 0;
-    for (std::size_t i = from; i + 1 < column + length && i < from + kWidth; ++i) {
+    for (std::size_t i = from; i + 1 < column + length && i < from + room; ++i) {
       if (i < line.size() && (static_cast<unsigned char>(line[i]) & 0xC0) == 0x80)
         continue;  // one column a character
       if (i + 1 < column)

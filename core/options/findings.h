@@ -56,6 +56,10 @@ class Findings {
 //     12 |         feild: at
 //        |         ^~~~~
 //        = did you mean `field`?
-std::string render(const Finding& finding, std::string_view file, std::string_view source, bool color);
+// Long lines are shown in part, `width` columns in all. `paint` puts codes of colour (ECMA-48, "SGR") around
+// a text; nullptr: no colour.
+using Painter = std::string (*)(const char* code, const std::string& text);
+std::string render(const Finding& finding, std::string_view file, std::string_view source,
+                   Painter paint = nullptr, std::size_t width = 100);
 
 }  // namespace dingle

@@ -70,9 +70,12 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
         std::move(hint));
     return false;
   };
-  auto too_small = [&](const std::string& least) {
-    findings.error(node,
-                   std::string("`") + spec.name + "` is at least " + least + ", found `" + node.scalar + "`");
+  // `shown`: how the unit is written.
+  auto within = [&](auto shown) {
+    if (held.number >= spec.least && held.number <= spec.most) return true;
+    const bool small = held.number < spec.least;
+    findings.error(node, std::string("`") + spec.name + "` is at " + (small ? "least " : "most ") +
+                             shown(small ? spec.least : spec.most) + ", found `" + node.scalar + "`");
     return false;
   };
   auto valid_field = [&](const Node& item) {
@@ -116,7 +119,7 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       const char* end = node.scalar.data() + node.scalar.size();
       auto r = std::from_chars(node.scalar.data(), end, held.number);
       if (r.ec != std::errc() || r.ptr != end) return wrong();
-      return held.number >= spec.least ? true : too_small(std::to_string(spec.least));
+      return within([](std::int64_t n) { return std::to_string(n); });
     }
     case OptionType::boolean:
       if (!node.is_scalar() || node.quoted || (node.scalar != "true" && node.scalar != "false"))
@@ -126,13 +129,12 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
     case OptionType::size:
       if (!node.is_scalar() || !parse_size(node.scalar, held.number))
         return wrong("units: B, KiB, MiB, GiB, TiB, KB, MB, GB, TB");
-      return held.number >= spec.least ? true
-                                       : too_small(format_size(static_cast<std::uint64_t>(spec.least)));
+      return within([](std::int64_t n) { return format_size(static_cast<std::uint64_t>(n)); });
     case OptionType::duration: {
       auto d = node.is_scalar() ? parse_duration(node.scalar) : std::nullopt;
       if (!d) return wrong("units: ns, us, ms, s, m, h, d, w");
       held.number = *d;
-      return held.number >= spec.least ? true : too_small(format_duration(spec.least));
+      return within([](std::int64_t n) { return format_duration(n); });
     }
     case OptionType::choice:
       if (!node.is_scalar()) return wrong(one_of(spec.choices));

@@ -10,6 +10,7 @@
 
 #include <cstdint>
 #include <functional>
+#include <limits>
 #include <map>
 #include <string>
 #include <string_view>
@@ -54,6 +55,7 @@ struct OptionSpec {
   std::vector<std::string> choices = {};
   std::vector<OptionSpec> section = {};
   std::int64_t least = 0;  // integer, size, duration: smallest value allowed
+  std::int64_t most = std::numeric_limits<std::int64_t>::max();  // and the largest
 };
 
 struct ComponentSpec {

@@ -20,7 +20,8 @@ const ComponentSpec kSpec{
       .type = OptionType::integer,
       .fallback = "8",
       .text = "How deep inner objects are taken apart; deeper ones are kept as maps.",
-      .least = 1},
+      .least = 1,
+      .most = static_cast<std::int64_t>(kDeepestJson)},
      {.name = "keep",
       .type = OptionType::boolean,
       .fallback = "true",
@@ -43,14 +44,12 @@ class Json final : public Step {
       }
       const std::string_view text = input.is_textual() ? input.as_text() : std::string_view();
       members.clear();
-      const std::string_view why = json_members(text, {prefix, depth, batch.readable_behind(text)},
-                                                batch.arena, members, tally.fields_left_out);
-      if (!why.empty()) {
-        event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy("json: " + std::string(why))));
-        ++tally.failed;
-        return;
-      }
-      tally.fields_left_out += event.take(batch.arena, members);
+      JsonCounts counts;
+      const std::string_view why =
+          json_members(text, {prefix, depth, batch.readable_behind(text)}, batch.arena, members, counts);
+      if (!why.empty()) return fail(batch, event, tally, why);
+      tally.fields_left_out += counts.unnamed + batch.take(event, members);
+      tally.values_as_text += counts.as_text;
       if (!keep && field != names::body) event.erase(field);
       ++tally.out;
     });
@@ -61,6 +60,10 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   auto step = std::make_unique<Json>();
   step->field = field_id(m.options.text("field"));
   step->prefix = m.options.text("prefix");
+  if (step->prefix.starts_with("dingle.")) {
+    m.findings.error(*m.options.node("prefix"), "names that begin with `dingle.` are the program's own", "");
+    return nullptr;
+  }
   step->depth = m.options.number("depth");
   step->keep = m.options.flag("keep");
   return step;

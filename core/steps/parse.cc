@@ -66,7 +66,9 @@ class Parse final : public Step {
       const Case* chosen = by == kNoField ? nullptr : case_of(batch, event);
       const TemplateSet& set = chosen ? chosen->set : common;
       found.clear();
-      const MatchContext context{&batch.arena, event.observed, &found, batch.readable_behind(text)};
+      const MatchContext context{
+          &batch.arena,           event.observed,       &found, batch.readable_behind(text),
+          &tally.fields_left_out, &tally.values_as_text};
       int expensive = -1;
       const int which = set.match(text, context, values, &expensive);
       if (expensive >= 0) ++tally.expensive[number(chosen, static_cast<std::size_t>(expensive))];
@@ -76,11 +78,10 @@ class Parse final : public Step {
         ++tally.out;
         event.template_number = static_cast<std::uint16_t>(n + 1);
         take(batch, event, set[static_cast<std::size_t>(which)].slots(), values.data());
-        if (!found.empty()) tally.fields_left_out += event.take(batch.arena, found);
+        if (!found.empty()) tally.fields_left_out += batch.take(event, found);
         return;
       }
-      mark(batch, event, text, set, expensive);
-      ++tally.failed;
+      explain(batch, event, tally, text, set, expensive);
     });
   }
 
@@ -113,7 +114,8 @@ class Parse final : public Step {
   }
 
   // Says where the template that came furthest failed.
-  void mark(Batch& batch, Event& event, std::string_view text, const TemplateSet& set, int expensive) const {
+  void explain(Batch& batch, Event& event, StepTally& tally, std::string_view text, const TemplateSet& set,
+               int expensive) const {
     constexpr std::size_t kMostExplained = 8;
     const MatchContext context{&batch.arena, event.observed};
     Mismatch furthest;
@@ -127,10 +129,7 @@ class Parse final : public Step {
     }
     if (keep_partial)
       for (const auto& [name, value] : furthest.so_far) event.set(batch.arena, field_id(name), value);
-    event.set(batch.arena, names::unmatched,
-              Value::text(batch.arena.copy(any ? furthest.sentence() : "no template is meant for it")));
-    event.set(batch.arena, names::unmatched_column,
-              Value::integer(static_cast<std::int64_t>(furthest.offset) + 1));
+    fail(batch, event, tally, any ? furthest.sentence() : "no template is meant for it", furthest.offset + 1);
   }
 };
 

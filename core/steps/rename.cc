@@ -34,11 +34,7 @@ class Rename final : public Step {
 std::unique_ptr<Step> make(const StepMaking& m) {
   auto step = std::make_unique<Rename>();
   for (const auto& entry : m.options.tree("fields").entries) {
-    for (const std::string& name : {entry.key, entry.value.scalar})
-      if (name == "timestamp" || name == "observed_timestamp") {
-        m.findings.error(entry.value, "`rename` cannot change `" + name + "`", "use the step `time`");
-        return nullptr;
-      }
+    if (!writable_field(m, entry.value, entry.value.scalar)) return nullptr;
     step->pairs.emplace_back(field_id(entry.key), field_id(entry.value.scalar));
   }
   return step;

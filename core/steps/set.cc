@@ -1,5 +1,6 @@
 // set: gives fields a fixed value, or one made from other fields.
 #include <charconv>
+#include <cmath>
 
 #include "core/steps/step.h"
 
@@ -98,8 +99,9 @@ std::unique_ptr<Step> make(const StepMaking& m) {
     if (auto r = std::from_chars(text.data(), end, integer);
         !entry.value.quoted && r.ec == std::errc() && r.ptr == end && !text.empty())
       one.fixed = Value::integer(integer);
-    else if (auto d = std::from_chars(text.data(), end, decimal);
-             !entry.value.quoted && d.ec == std::errc() && d.ptr == end && !text.empty())
+    else if (auto d = std::from_chars(text.data(), end, decimal); !entry.value.quoted &&
+                                                                  d.ec == std::errc() && d.ptr == end &&
+                                                                  !text.empty() && std::isfinite(decimal))
       one.fixed = Value::decimal(decimal);
     else if (!entry.value.quoted && (text == "true" || text == "false"))
       one.fixed = Value::boolean(text == "true");
@@ -113,11 +115,10 @@ std::unique_ptr<Step> make(const StepMaking& m) {
         one.fixed = Value::text("");
       }
     }
-    if (entry.key == "timestamp" || entry.key == "observed_timestamp") {
-      m.findings.error(entry.key_place, entry.key.size(), "`set` cannot change `" + entry.key + "`",
-                       "use the step `time`");
-      ok = false;
-    }
+    Node key;
+    key.place = entry.key_place;
+    key.scalar = entry.key;
+    ok = writable_field(m, key, entry.key) && ok;
     step->all.push_back(std::move(one));
   }
   if (!ok) return nullptr;

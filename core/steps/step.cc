@@ -14,7 +14,8 @@ std::vector<StepKind>& registered() {
 
 void StepTally::add(const StepTally& o) {
   in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped,
-      failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out;
+      failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out,
+      values_as_text += o.values_as_text, unbalanced += o.unbalanced;
   auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
     if (to.size() < from.size()) to.resize(from.size());
     for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];
@@ -23,11 +24,31 @@ void StepTally::add(const StepTally& o) {
   add_each(expensive, o.expensive);
 }
 
+void Step::fail(Batch& batch, Event& event, StepTally& tally, std::string_view why,
+                std::size_t column) const {
+  ++tally.failed;
+  if (event.failed_step != 0) return;
+  event.failed_step = std::max<std::uint16_t>(number, 1);
+  const std::string reason = kind == "parse" ? std::string(why) : kind + ": " + std::string(why);
+  event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy(reason)));
+  if (column != 0)
+    event.set(batch.arena, names::unmatched_column, Value::integer(static_cast<std::int64_t>(column)));
+}
+
 bool EventReader::any_text(const std::function<bool(std::string_view)>& test) const {
   if (test(event_.body)) return true;
   for (auto fields : {event_.all(), batch_.resource})
     for (const Field& f : fields)
       if (f.value.is_textual() && test(f.value.as_text())) return true;
+  return false;
+}
+
+bool writable_field(const StepMaking& m, const Node& node, std::string_view name) {
+  if (name == "body" || !belongs_to_event(name)) return true;
+  m.findings.error(node, "`" + std::string(name) + "` belongs to the event itself: no step writes it",
+                   name.ends_with("timestamp")
+                       ? "the step `time` sets the event's time from a field of another name"
+                       : "give the field another name");
   return false;
 }
 

@@ -24,6 +24,8 @@ struct StepTally {
   std::uint64_t in = 0, created = 0, out = 0, merged = 0, dropped = 0, failed = 0;
   std::uint64_t nanoseconds = 0;         // that it took, of wall-clock time
   std::uint64_t fields_left_out = 0;     // that an event could not take: too many of them, or too many names
+  std::uint64_t values_as_text = 0;      // numbers and strings that could only be kept as they were written
+  std::uint64_t unbalanced = 0;          // events by which the counts do not add up; set by the pipeline
   std::vector<std::uint64_t> matched;    // parse: by template
   std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template
   void add(const StepTally& other);
@@ -41,6 +43,9 @@ class EventReader final : public FieldReader {
   const Event& event_;
 };
 
+// What a step may rely on: its options are sound (`make` is called with no others), and of the names that
+// belong to the program it sees `dingle.unmatched` and `dingle.unmatched.column`, where a step before it
+// failed.
 class Step {
  public:
   virtual ~Step() = default;
@@ -53,12 +58,18 @@ class Step {
   virtual std::vector<std::string> templates() const { return {}; }
 
   std::string kind;
+  std::uint16_t number = 0;          // within its pipeline, counted from 1
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {
     return !event.dropped && (!where || where->holds(EventReader(batch, event)));
   }
 
  protected:
+  // For an event that the step could not work on. It is kept, passed on and counted as failed. The first
+  // failure marks it: `dingle.unmatched` has the reason (without the step's kind where that is `parse`),
+  // `dingle.unmatched.column` the place in the text, counted from 1, if there is one; it is counted as
+  // unmatched by its pipeline, and sampled for `dingle unmatched`. `why` is copied.
+  void fail(Batch& batch, Event& event, StepTally& tally, std::string_view why, std::size_t column = 0) const;
   // Calls `work(event)` for each event that the step takes.
   template <class Work>
   void each(Batch& batch, StepTally& tally, Work work) const {
@@ -81,6 +92,10 @@ struct StepKind {
   ComponentSpec spec;
   std::unique_ptr<Step> (*make)(const StepMaking&);  // nullptr when it reported errors
 };
+
+// Whether a step may write fields of that name; if not, says so at `node`: some belong to the event itself
+// (belongs_to_event). The body may be written.
+bool writable_field(const StepMaking& m, const Node& node, std::string_view name);
 
 const std::vector<StepKind>& step_kinds();  // sorted by name
 const StepKind* step_kind(std::string_view name);

@@ -41,13 +41,8 @@ class Time final : public Step {
         v = convert_text(v.as_text(), Kind::timestamp, {&batch.arena, event.observed});
       else if (v.is_number())
         v = convert_text(batch.arena.copy(v.to_string()), Kind::timestamp, {&batch.arena, event.observed});
-      if (v.kind() != Kind::timestamp) {
-        event.set(batch.arena, names::unmatched,
-                  Value::text(batch.arena.copy("time: the field " + std::string(field_name(field)) +
-                                               " holds no time")));
-        ++tally.failed;
-        return;
-      }
+      if (v.kind() != Kind::timestamp)
+        return fail(batch, event, tally, "the field " + std::string(field_name(field)) + " holds no time");
       event.timestamp = v.zoneless() ? (zone ? *zone : batch.zone).to_utc(v.as_integer()) : v.as_integer();
       if (!keep) event.erase(field);
       ++tally.out;
@@ -57,7 +52,15 @@ class Time final : public Step {
 
 std::unique_ptr<Step> make(const StepMaking& m) {
   auto step = std::make_unique<Time>();
-  step->field = field_id(m.options.text("field"));
+  const std::string& field = m.options.text("field");
+  if (belongs_to_event(field)) {
+    m.findings.error(*m.options.node("field"),
+                     "`" + field + "` is a part of every event, not a field of its own",
+                     "a JSON member or a pair of that name is the field `line." + field +
+                         "`; a template captures the time under another name, such as `at`");
+    return nullptr;
+  }
+  step->field = field_id(field);
   step->keep = m.options.flag("keep");
   if (const Node* node = m.options.node("zone")) {
     auto zone = Zone::named(m.options.text("zone"));

@@ -156,6 +156,12 @@ std::int16_t TemplateCompiler::slot(const std::string& name, Kind kind, const Pa
   taken_.push_back(field);
   for (std::size_t i = 0; i < out_.slots_.size(); ++i)
     if (out_.slots_[i].name == field) return static_cast<std::int16_t>(i);
+  if (field != "body" && belongs_to_event(field)) {
+    bad("`" + field + "` belongs to the event itself: a template cannot capture it",
+        field.ends_with("timestamp") ? "capture it as `at`, say, and let the step `time` take it" : "", p,
+        origin);
+    return -1;
+  }
   if (out_.slots_.size() == kMostSlots) {
     bad("the template has more than 500 captures", "split it", p, origin);
     return -1;

@@ -19,6 +19,9 @@ struct MatchContext {
   std::int64_t reference = 0;           // ns since 1970 UTC: completes times without a year
   std::vector<Field>* found = nullptr;  // where fields go that only the text names (JSON, pairs)
   const char* readable = nullptr;       // bytes up to here may be loaded; nullptr: up to the line's end
+  // Added to, if there: fields found that got no name, and values kept as texts (JsonCounts).
+  std::uint64_t* left_out = nullptr;
+  std::uint64_t* as_text = nullptr;
 };
 
 // Reads the longest valid lexeme that starts at `at` within [at, end). Answers the place behind it and sets

@@ -279,14 +279,14 @@ nothing:
   p = at;
   DINGLE_NEXT;
 
-literal: {
+literal : {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with(at, end, expected)) return nullptr;
   p = at + expected.size();
   DINGLE_NEXT;
 }
 
-any_case: {
+any_case : {
   const std::string& expected = program.literals[in->operand];
   if (!starts_with_any_case(at, end, expected)) return nullptr;
   p = at + expected.size();
@@ -317,7 +317,7 @@ clf_time:
     DINGLE_NEXT;
   goto lexeme;
 
-lexeme: {
+lexeme : {
   const LexemeUse& use = program.lexemes[in->operand];
   Value& out = values[in->slot];
   p = use.scan(at, end, s.context, use.settings.get(), out);
@@ -325,7 +325,7 @@ lexeme: {
   DINGLE_NEXT;
 }
 
-run: {
+run : {
   const TextScan& scan = program.texts[in->operand];
   p = next_stop(scan, at, end);
   if (static_cast<std::size_t>(p - at) < scan.at_least) return nullptr;
@@ -334,7 +334,7 @@ run: {
   DINGLE_NEXT;
 }
 
-find: {
+find : {
   const TextScan& scan = program.texts[in->operand];
   const std::string& literal = scan.ends[0].text;
   const auto c = static_cast<char>(scan.only_stop);
@@ -386,7 +386,7 @@ rest:
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   DINGLE_NEXT;
 
-regex: {
+regex : {
   const RegexUse& use = program.regexes[in->operand];
   std::size_t from = 0, to = 0;
   const auto outcome = use.regex.match({at, static_cast<std::size_t>(end - at)}, &from, &to);
@@ -407,14 +407,14 @@ blanks:
   if (p == at) return nullptr;
   DINGLE_NEXT;
 
-fields: {
+fields : {
   Value& out = values[in->slot];
   p = run_fields(program.fields[in->operand], at, s, &out);
   if (p == nullptr) return nullptr;
   DINGLE_NEXT;
 }
 
-optional: {
+optional : {
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = run(program, program.branch_starts[in->operand][0], at, s);
   if (p == nullptr) {
@@ -426,7 +426,7 @@ optional: {
   DINGLE_NEXT_BEHIND_GROUP;
 }
 
-choice: {
+choice : {
   const std::vector<std::uint32_t>& starts = program.branch_starts[in->operand];
   const std::size_t found = s.context.found ? s.context.found->size() : 0;
   p = nullptr;

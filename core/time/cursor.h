@@ -36,7 +36,8 @@ struct Cursor {
   }
   bool two_digits(int& value) {
     if (!more(2)) return false;
-    const unsigned a = static_cast<unsigned char>(at[0]) - unsigned{'0'}, b = static_cast<unsigned char>(at[1]) - unsigned{'0'};
+    const unsigned a = static_cast<unsigned char>(at[0]) - unsigned{'0'},
+                   b = static_cast<unsigned char>(at[1]) - unsigned{'0'};
     if ((a > 9) | (b > 9)) return false;
     value = static_cast<int>(a * 10 + b);
     at += 2;

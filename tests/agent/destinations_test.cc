@@ -219,7 +219,7 @@ TEST(Secrets, InTheConfigurationItselfAreRefusedAndNotShown) {
   const Node node = read_yaml(yaml, findings);
   Options::read({{.name = "password", .type = OptionType::secret}}, node, "d", findings);
   ASSERT_EQ(findings.errors(), 1u);
-  EXPECT_EQ(render(findings.all()[0], "f", yaml, false).find("hush"), std::string::npos);
+  EXPECT_EQ(render(findings.all()[0], "f", yaml).find("hush"), std::string::npos);
 }
 
 }  // namespace

@@ -12,9 +12,9 @@ namespace {
 TEST(UnmatchedSample, GroupsByShapeWithCountsAndTimes) {
   UnmatchedSample sample;
   for (int i = 0; i < 50; ++i)
-    sample.add("gate", "gate " + std::to_string(i) + " stuck", "column 1", 1, i * kSecond);
-  sample.add("gate", "no berth", "column 4", 4, 7 * kSecond);
-  sample.add("crane", "other", "", 0, 1);
+    sample.add("gate", {"gate " + std::to_string(i) + " stuck", "column 1", 1, i * kSecond});
+  sample.add("gate", {"no berth", "column 4", 4, 7 * kSecond});
+  sample.add("crane", {"other", "", 0, 1});
   std::uint64_t others = 1;
   const auto shapes = sample.shapes("gate", &others);
   ASSERT_EQ(shapes.size(), 2u);
@@ -35,7 +35,7 @@ TEST(UnmatchedSample, IsBoundedAndCountsWhatItForgets) {
   for (std::uint64_t i = 0; i < kLines; ++i) {
     std::string word;
     for (std::uint64_t n = i; word.size() < 4; n /= 26) word += static_cast<char>('a' + n % 26);
-    sample.add("p", i % 2 ? "often" : word, "", 0, 1);
+    sample.add("p", {i % 2 ? "often" : word, "", 0, 1});
   }
   std::uint64_t others = 0, counted = 0;
   const auto shapes = sample.shapes("p", &others);
@@ -52,7 +52,7 @@ TEST(UnmatchedSample, IsFair) {
   UnmatchedSample sample;
   for (int round = 0; round < 200; ++round) {
     const std::string pipeline = std::to_string(round);
-    for (int i = 0; i < 100; ++i) sample.add(pipeline, std::to_string(i), "", 0, 1);
+    for (int i = 0; i < 100; ++i) sample.add(pipeline, {std::to_string(i), "", 0, 1});
     std::uint64_t others = 0;
     const auto shapes = sample.shapes(pipeline, &others);
     for (const std::string& line : shapes[0].lines) late += std::stoi(line) >= 50;

@@ -21,6 +21,10 @@ class Fields final : public FieldReader {
               {"client.address", Value::ip("2001:db8::7")},
               {"code", Value::text("404")},
               {"at", Value::timestamp(*at)},
+              {"big", Value::integer(9007199254740993)},
+              {"near", Value::decimal(9007199254740992.0)},
+              {"bigtext", Value::text("9007199254740993")},
+              {"ago", Value::text("15m")},
               {"body", Value::text("GET /gate/7 refused: Ticket-9")}};
   }
   Value get(FieldId field) const override {
@@ -58,18 +62,29 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"at > '2026-11-23'", yes}, Case{"at = timestamp '2026-11-23 10:00:00'", yes},
                     Case{"at < '2026-11-23T10:00:00Z'", no}, Case{"status > code", yes},
                     Case{"\"url.path\" = '/gate/7'", yes}, Case{"ok", yes}, Case{"not ok", no},
-                    Case{"ok = true", yes}, Case{"ok = false", no}));
+                    Case{"ok = true", yes}, Case{"ok = false", no},
+                    // Beyond 2^53 a double cannot hold every integer.
+                    Case{"big = 9007199254740993", yes}, Case{"big = 9007199254740992.0", no},
+                    Case{"big > 9007199254740992.0", yes}, Case{"big = '9007199254740993'", yes},
+                    Case{"big = '9007199254740992'", no}, Case{"big < 1e300", yes}, Case{"big > -1e300", yes},
+                    Case{"big > near", yes}, Case{"near < big", yes}, Case{"near = 9007199254740993", no},
+                    Case{"bigtext = 9007199254740993", yes}, Case{"bigtext = 9007199254740992", no},
+                    Case{"status > 502.5", yes}, Case{"status < 503.5", yes}, Case{"status = 503.5", no},
+                    Case{"at >= timestamp", unknown}, Case{"timestamp <= at", unknown},
+                    // A text that is a duration is no time.
+                    Case{"ago > timestamp '1960-01-01'", unknown},
+                    Case{"ago < timestamp '1990-01-01'", unknown}));
 
-INSTANTIATE_TEST_SUITE_P(Nulls, ConditionEvaluates,
-                         testing::Values(Case{"missing = 1", unknown}, Case{"missing <> 1", unknown},
-                                         Case{"not missing = 1", unknown}, Case{"missing is null", yes},
-                                         Case{"user is not null", yes}, Case{"missing is not null", no},
-                                         Case{"missing", no}, Case{"missing = 1 or status = 503", yes},
-                                         Case{"missing = 1 and status = 503", unknown},
-                                         Case{"missing = 1 and status = 1", no},
-                                         Case{"missing in (1, 2)", unknown},
-                                         Case{"missing like '%'", unknown}, Case{"ok is true", yes},
-                                         Case{"ok is not true", no}, Case{"missing is unknown", yes}));
+INSTANTIATE_TEST_SUITE_P(
+    Nulls, ConditionEvaluates,
+    testing::Values(Case{"missing = 1", unknown}, Case{"missing <> 1", unknown},
+                    Case{"not missing = 1", unknown}, Case{"missing is null", yes},
+                    Case{"user is not null", yes}, Case{"missing is not null", no}, Case{"missing", unknown},
+                    Case{"not missing", unknown}, Case{"missing is not true", yes}, Case{"user", unknown},
+                    Case{"missing = 1 or status = 503", yes}, Case{"missing = 1 and status = 503", unknown},
+                    Case{"missing = 1 and status = 1", no}, Case{"missing in (1, 2)", unknown},
+                    Case{"missing like '%'", unknown}, Case{"ok is true", yes}, Case{"ok is not true", no},
+                    Case{"missing is unknown", yes}));
 
 INSTANTIATE_TEST_SUITE_P(
     Predicates, ConditionEvaluates,
@@ -78,12 +93,12 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"status not between 500 and 599", no}, Case{"url.path like '/gate/%'", yes},
                     Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no},
                     Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes},
-                    Case{"user like 'k!_%' escape '!'", no}, Case{"url.path matches '/\\d$'", yes},
-                    Case{"url.path matches '^gate'", no}, Case{"user not matches 'z'", yes},
-                    Case{"status like '5%'", yes}, Case{"has 'refused'", yes},
-                    Case{"has 'REFUSED gate'", yes}, Case{"has 'refuse'", no}, Case{"has 'ticket-9'", yes},
-                    Case{"has '/gate/7'", yes}, Case{"body has 'get'", yes}, Case{"user has 'get'", no},
-                    Case{"has 'kestrel refused'", yes}));
+                    Case{"user like 'k!_%' escape '!'", no}, Case{"user like 'k!!%!%' escape '!'", no},
+                    Case{"url.path matches '/\\d$'", yes}, Case{"url.path matches '^gate'", no},
+                    Case{"user not matches 'z'", yes}, Case{"status like '5%'", yes},
+                    Case{"has 'refused'", yes}, Case{"has 'REFUSED gate'", yes}, Case{"has 'refuse'", no},
+                    Case{"has 'ticket-9'", yes}, Case{"has '/gate/7'", yes}, Case{"body has 'get'", yes},
+                    Case{"user has 'get'", no}, Case{"has 'kestrel refused'", yes}));
 
 INSTANTIATE_TEST_SUITE_P(Logic, ConditionEvaluates,
                          testing::Values(Case{"status = 1 or status = 2 and ok or user = 'kestrel'", yes},
@@ -116,8 +131,11 @@ INSTANTIATE_TEST_SUITE_P(Conditions, RefusedCondition,
                                          BadCase{"user matches '('", 15, "regex"},
                                          BadCase{"has ''", 4, "word"}, BadCase{"'x' = user", 0, "field"},
                                          BadCase{"a = 1 && b = 2", 6, "`and`"},
-                                         BadCase{"ok is nul", 6, "`null`"},
-                                         BadCase{"status = 1x", 10, "and"}));
+                                         BadCase{"ok is nul", 6, "`null`"}, BadCase{"status = 1x", 10, "and"},
+                                         BadCase{"user like 'a!b' escape '!'", 10, "ISO 9075"},
+                                         BadCase{"user like 'a!' escape '!'", 10, "ISO 9075"},
+                                         BadCase{"timestamp > '15m'", 12, "--since"},
+                                         BadCase{"at > timestamp 'now'", 15, "--since"}));
 
 TEST(Condition, DeepNestingIsRefusedNotRecursedInto) {
   EXPECT_FALSE(Condition::parse(std::string(5000, '(') + "ok" + std::string(5000, ')')));

@@ -41,7 +41,7 @@ TEST(Findings, PlaceWithinQuotedScalars) {
 }
 
 TEST(Findings, CaretStandsUnderThePlace) {
-  EXPECT_EQ(render({true, {2, 3}, 4, "wrong", "do this"}, "f.yaml", "one\n\xC3\xA9 four\n", false),
+  EXPECT_EQ(render({true, {2, 3}, 4, "wrong", "do this"}, "f.yaml", "one\n\xC3\xA9 four\n"),
             "f.yaml:2:3: error: wrong\n  2 | \xC3\xA9 four\n    |  ^~~~\n    = do this\n");
 }
 

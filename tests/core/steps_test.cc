@@ -74,8 +74,9 @@ Trial run(const std::vector<std::string>& lines, Steps... steps) {
     at += line.size() + 1;
   }
   r.pipeline = std::make_unique<Pipeline>();
-  (r.pipeline->steps.push_back(std::move(steps)), ...);
+  (r.pipeline->add(std::move(steps)), ...);
   r.pipeline->run(r.batch, r.tallies);
+  for (const StepTally& t : r.tallies) EXPECT_EQ(t.unbalanced, 0u);
   return r;
 }
 
@@ -121,6 +122,115 @@ TEST(Json, WhatIsNoObjectIsMarked) {
 TEST(Json, DeepObjectsStayMaps) {
   Trial r = run({R"({"a":{"b":{"c":1}}})"}, step("json", map({{"depth", scalar("2", false)}})));
   EXPECT_EQ(r.fields(0), R"(a.b={"c":1})");
+}
+
+TEST(Json, ALineSaysNothingAboutWhereItCameFrom) {
+  const Field resource{field_id("network.peer.address"), Value::ip("192.0.2.1")};
+  Trial r =
+      run({R"({"network.peer.address":"203.0.113.9","body":"forged","ship":"Tern"})"}, step("json", Node{}));
+  r.batch.events[0].field_count = 0;
+  r.batch.resource = {&resource, 1};
+  StepTally tally;
+  step("json", Node{})->run(r.batch, tally);
+  EXPECT_EQ(r.fields(0), "line.network.peer.address=203.0.113.9 line.body=forged ship=Tern");
+  EXPECT_EQ(r.batch.get(r.batch.events[0], field_id("network.peer.address")).as_text(), "192.0.2.1");
+}
+TEST(Json, ValuesKeptAsTextsAreCounted) {
+  Trial r =
+      run({R"({"a":1e400,"b":"\ud800","c":1})", R"(n {"a":18446744073709551615})"},
+          step("json", map({{"where", scalar("body not like 'n%'")}})),
+          step("parse", map({{"templates", list({"n {:json}"})}, {"where", scalar("body like 'n%'")}})));
+  EXPECT_EQ(r.fields(0), "a=1e400 b=\uFFFD c=1");
+  EXPECT_EQ(r.tallies[0].values_as_text, 2u);
+  EXPECT_EQ(r.fields(1), "a=18446744073709551615");
+  EXPECT_EQ(r.tallies[1].values_as_text, 1u);
+}
+
+TEST(Failures, TheFirstReasonStays) {
+  Trial r = run({"7 soon", "x"}, step("parse", map({{"templates", list({"{n:int} {at}"})}})),
+                step("time", map({{"field", scalar("at")}})), step("json", Node{}));
+  EXPECT_EQ(r.fields(0), "n=7 at=soon dingle.unmatched=time: the field at holds no time");
+  EXPECT_EQ(r.batch.events[0].failed_step, 2);
+  EXPECT_EQ(r.batch.events[0].template_number, 1);  // it was parsed: no draft would help
+  EXPECT_EQ(r.batch.events[1].failed_step, 1);
+  EXPECT_EQ(r.batch.get(r.batch.events[1], names::unmatched_column).as_integer(), 1);
+  EXPECT_EQ(r.tallies[2].failed, 2u);
+}
+
+// Makes of every event two, or takes one into the one before, as steps to come will; counts what it is told
+// to.
+struct Multiplies final : Step {
+  int off = 0;  // by how much its count is wrong
+  bool merges = false;
+  void run(Batch& batch, StepTally& tally) const override {
+    const std::size_t n = batch.events.size();
+    tally.in = n;
+    for (std::size_t i = 0; !merges && i < n; ++i) batch.events.push_back(batch.events[i]);
+    if (merges) batch.events.resize(n / 2);
+    (merges ? tally.merged : tally.created) = merges ? n - n / 2 : n;
+    tally.out = batch.events.size() + static_cast<std::uint64_t>(off);
+  }
+};
+TEST(Tallies, AreHeldAgainstTheEventsThatAreThere) {
+  for (const bool merges : {false, true})
+    for (const int off : {0, 1, -1}) {
+      auto wrong = std::make_unique<Multiplies>();
+      wrong->off = off;
+      wrong->merges = merges;
+      Pipeline pipeline;
+      pipeline.add(std::move(wrong));
+      Batch batch;
+      batch.events.resize(4);
+      std::vector<StepTally> tallies;
+      pipeline.run(batch, tallies);
+      EXPECT_EQ(tallies[0].unbalanced, off == 0 ? 0u : 1u) << merges << off;
+      EXPECT_EQ(batch.events.size(), merges ? 2u : 8u);
+    }
+}
+// A step that loses or doubles an event without a word.
+struct Forgets final : Step {
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event&) { ++tally.out; });
+    batch.events.pop_back();
+  }
+};
+TEST(Tallies, ALostEventIsSeenThoughTheCountsAgree) {
+  Pipeline pipeline;
+  pipeline.add(std::make_unique<Forgets>());
+  Batch batch;
+  batch.events.resize(3);
+  std::vector<StepTally> tallies;
+  pipeline.run(batch, tallies);
+  EXPECT_EQ(tallies[0].unbalanced, 1u);
+}
+
+// What the event itself has, a configuration cannot write either.
+TEST(Names, OfTheEventItselfAreRefused) {
+  static const PatternLibrary library;
+  auto problem = [&](const char* kind, const Node& options) {
+    Findings findings("");
+    const StepKind* k = step_kind(kind);
+    Options o = Options::read(k->spec.options, options, kind, findings);
+    if (o.sound()) k->make({o, library, findings});
+    return findings.all().empty() ? "" : findings.all()[0].message;
+  };
+  for (const char* name : {"timestamp", "observed_timestamp", "dingle.pipeline"}) {
+    const std::string quoted = "`" + std::string(name) + "`";
+    EXPECT_NE(problem("set", map({{"fields", map({{name, scalar("1")}})}})).find(quoted), std::string::npos);
+    EXPECT_NE(problem("rename", map({{"fields", map({{"a", scalar(name)}})}})).find(quoted),
+              std::string::npos);
+    EXPECT_NE(problem("time", map({{"field", scalar(name)}})).find(quoted), std::string::npos);
+    EXPECT_NE(problem("parse", map({{"templates", list({"{" + std::string(name) + "}"})}})).find(quoted),
+              std::string::npos);
+  }
+  EXPECT_EQ(problem("set", map({{"fields", map({{"body", scalar("1")}})}})), "");
+}
+
+TEST(Set, WhatIsNoFiniteNumberIsAText) {
+  Trial r = run(
+      {"x"}, step("set", map({{"fields", map({{"a", scalar("inf", false)}, {"b", scalar("nan", false)}})}})));
+  EXPECT_EQ(r.batch.events[0].find(field_id("a"))->value.kind(), Kind::text);
+  EXPECT_EQ(r.fields(0), "a=inf b=nan");
 }
 
 TEST(TimeStep, FromTimestampTextAndNumber) {

@@ -159,11 +159,31 @@ void Daemon::configure(const std::string& configuration) {
   std::ofstream(dir + "/dingle.yaml", std::ios::trunc) << text;
 }
 
-void Daemon::start() {
+void Daemon::start_whatever_comes() {
   std::filesystem::remove(dir + "/data/address");
+  spawn_it();
+  eventually([&] { return std::filesystem::exists(dir + "/data/address") || ended(); });
+}
+
+bool Daemon::ended() {
+  siginfo_t info = {};
+  return pid_ <= 0 || (::waitid(P_PID, static_cast<id_t>(pid_), &info, WEXITED | WNOHANG | WNOWAIT) == 0 &&
+                       info.si_pid != 0);
+}
+
+int Daemon::wait_for_death() {
+  return eventually([&] { return ended(); }) ? wait_for_end() : 0;
+}
+
+void Daemon::spawn_it() {
   std::vector<std::string> all{daemon_program(), "--config", dir + "/dingle.yaml"};
   all.insert(all.end(), arguments.begin(), arguments.end());
   pid_ = spawn(all, "/dev/null", dir + "/stdout", dir + "/log", environment);
+}
+
+void Daemon::start() {
+  std::filesystem::remove(dir + "/data/address");
+  spawn_it();
   for (int i = 0; i < 3000 && !std::filesystem::exists(dir + "/data/address"); ++i) {
     int status = 0;
     if (::waitpid(pid_, &status, WNOHANG) == pid_) {
@@ -230,7 +250,10 @@ Json Daemon::settled(int seconds) {
       bool same = true;
       for (std::size_t k = 0; k < now["destinations"].size(); ++k)
         same = same && now["destinations"][k]["sent"] == before["destinations"][k]["sent"];
-      if (same) return now;
+      if (same) {
+        EXPECT_EQ(now["balanced"], true) << now["balance"].dump(1);
+        return now;
+      }
     }
     before = quiet ? now : Json();
     std::this_thread::sleep_for(quiet ? 400ms : 100ms);

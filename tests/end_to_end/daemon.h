@@ -49,10 +49,12 @@ class Daemon {
   ~Daemon();  // kills what still runs, and removes the folder unless the test failed
   void configure(const std::string& configuration);
 
-  void start();     // returns when it answers
-  int terminate();  // SIGTERM; its exit status
-  void kill();      // SIGKILL
-  void hang_up();   // SIGHUP
+  void start();                 // returns when it answers
+  void start_whatever_comes();  // returns when it answers, or has ended
+  int terminate();              // SIGTERM; its exit status
+  int wait_for_death();         // the signal that ends it, negative; 0 if none does in time
+  void kill();                  // SIGKILL
+  void hang_up();               // SIGHUP
   bool runs() const { return pid_ > 0; }
   int pid() const { return pid_; }
 
@@ -75,6 +77,8 @@ class Daemon {
   std::vector<std::string> arguments;                            // further ones, for the next start
 
  private:
+  void spawn_it();
+  bool ended();
   int wait_for_end();
   std::string server_;
   int pid_ = -1;

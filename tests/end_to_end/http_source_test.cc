@@ -295,7 +295,7 @@ TEST_F(HttpSource, TlsAndAPortThatIsTaken) {
 TEST_F(HttpSource, TakesWhatAnotherDingledSends) {
   std::string at_source = configuration("index: {}");
   at_source.replace(at_source.find("parse: {"), at_source.find(" ], to:") - at_source.find("parse: {"),
-                    "json: {}, time: { field: timestamp }");
+                    "json: {}, time: { field: line.timestamp }");
   start(at_source);
   Daemon agent(
       "sources: { quay: { files: { paths: ['{dir}/logs/*.log'] } } }\npipelines: { p: { from: [quay], "

@@ -16,7 +16,7 @@ TEST(OpenApi, DocumentIsWhatTheProgramServes) {
   std::ifstream in(std::string(DINGLE_SOURCE) + "/docs/openapi.json");
   std::ostringstream all;
   all << in.rdbuf();
-  EXPECT_EQ(all.str(), openapi_document()) << "copy what GET /v1/openapi.json answers to docs/openapi.json";
+  EXPECT_EQ(all.str(), openapi_document()) << "scripts/generate writes it anew";
   EXPECT_EQ(nlohmann::json::parse(openapi_document())["openapi"], "3.1.0");
 }
 

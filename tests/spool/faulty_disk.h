@@ -7,6 +7,7 @@
 #include <map>
 #include <mutex>
 #include <random>
+#include <thread>
 
 #include "spool/disk.h"
 
@@ -18,10 +19,13 @@ class FaultyDisk final : public Disk {
     std::string now, durable;  // as programs see it, and what a power failure leaves for certain
     std::size_t end = 0;       // of what was appended; behind it, a reused file has what it held before
     std::size_t synced = 0;    // the end at the last sync
+    int syncing = 0;           // calls under way
   };
 
   int failing_syncs = 0;            // so many of the next syncs fail, and what they should have saved is lost
   std::uint64_t room = UINT64_MAX;  // bytes that may still be appended
+  bool removed_is_room = false;     // what is removed gives its room back
+  int most_syncs_at_once = 0;       // of one file
   std::atomic<bool> dead{false};    // the power is gone: nothing can be changed
 
   // What a power failure leaves: synced contents, and of the rest of each file a random part: its beginning,
@@ -113,6 +117,7 @@ class FaultyDisk final : public Disk {
   int remove(const std::string& path) override {
     std::lock_guard lock(mutex);
     if (dead) return EIO;
+    if (auto it = files.find(path); removed_is_room && it != files.end()) room += it->second->now.size();
     return files.erase(path) ? 0 : ENOENT;
   }
   int sync_folder(const std::string&) override {
@@ -146,7 +151,13 @@ class FaultyDisk final : public Disk {
       return 0;
     }
     int sync() override {
+      {
+        std::lock_guard lock(disk_.mutex);
+        disk_.most_syncs_at_once = std::max(disk_.most_syncs_at_once, ++inode_->syncing);
+      }
+      std::this_thread::yield();
       std::lock_guard lock(disk_.mutex);
+      --inode_->syncing;
       if (disk_.dead) return EIO;
       if (disk_.failing_syncs > 0) {
         --disk_.failing_syncs;

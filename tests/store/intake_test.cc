@@ -28,6 +28,28 @@ TEST(IntakeLines, TypesThatJsonCannotTellAreNamed) {
   for (std::size_t i = 0; i < e.fields.size(); ++i) EXPECT_EQ(e.fields[i].value, expected[i]) << i;
 }
 
+TEST(IntakeLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
+  IntakeLines lines;
+  ASSERT_TRUE(lines.add(
+      line(
+          R"(,"fields":{"d":123456789012345680000,"e":0.33333333333333333333,"m":{"x":1e400},"body":"forged","timestamp":5,"dingle.pipeline":"gate","dingle.id":"x","ship":"Tern","ship":"Auk"},"types":{"d":"decimal","m":"map"})"),
+      kSender));
+  const StoredEvent& e = lines.by_index().at("gate-1").at(0);
+  std::string all;
+  for (const Field& f : e.fields) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
+  EXPECT_EQ(all,
+            "d=123456789012345683968 e=0.3333333333333333 m={\"x\":1e400} line.body=forged line.timestamp=5 "
+            "dingle.pipeline=gate line.dingle.id=x ship=Tern ");
+  EXPECT_EQ(e.fields[0].value.kind(), Kind::decimal);
+  EXPECT_EQ(e.body, "b");
+}
+
+TEST(IntakeLines, DeepNestingIsRefused) {
+  IntakeLines lines;
+  for (const char* in : {",\"fields\":{\"a\":", ",\"other\":"})
+    EXPECT_FALSE(lines.add(line(in + std::string(100'000, '[') + std::string(100'000, ']') + "}"), kSender));
+}
+
 TEST(IntakeLines, WhatIsNoEventIsRefused) {
   IntakeLines lines;
   for (const std::string& wrong :

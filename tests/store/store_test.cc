@@ -71,6 +71,17 @@ class StoreTest : public testing::Test {
 
 using Bodies = std::vector<std::string>;
 
+TEST_F(StoreTest, AnEventsOwnFieldHidesItsResourcesOfAnotherKind) {
+  add(1, 0, 200, "one");
+  const Field resource{field_id("status"), Value::text("of the resource")};
+  events[0].more = {&resource, 1};
+  commit();
+  Scanned scanned;
+  const auto found = find_events({store.get()}, Query{}, 10, false, scanned);
+  ASSERT_EQ(found.size(), 1u);
+  EXPECT_NE(found[0].json.find("\"status\":200"), std::string::npos) << found[0].json;
+  EXPECT_EQ(found[0].json.find("of the resource"), std::string::npos) << found[0].json;
+}
 TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
   add(1, 0, 200, "gate 7 opened");
   add(2, 1, 503, "gate 8 refused");

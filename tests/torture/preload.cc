@@ -1,9 +1,11 @@
 // Loaded before the C library into a program under test (LD_PRELOAD): makes its disk and clock misbehave, as
-// the file named by DINGLE_FAULTS says.
+// the file named by DINGLE_FAULTS says; and lets it crash (DINGLE_POISON).
 #include <dlfcn.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <stdint.h>
 #include <stdlib.h>
+#include <string.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
 #include <time.h>
@@ -71,6 +73,16 @@ ssize_t write(int fd, const void* bytes, size_t size) {
   if (!full(fd)) return real(fd, bytes, size);
   errno = ENOSPC;
   return -1;
+}
+// Crashes on a text that holds the word DINGLE_POISON.
+int pcre2_match_8(const void* code, const unsigned char* subject, size_t length, size_t offset,
+                  uint32_t options, void* data, void* context) {
+  using Match = int (*)(const void*, const unsigned char*, size_t, size_t, uint32_t, void*, void*);
+  static const auto real = next<Match>("pcre2_match_8");
+  static const char* const poison = ::getenv("DINGLE_POISON");
+  if (poison != nullptr && ::memmem(subject, length, poison, ::strlen(poison)) != nullptr)
+    *static_cast<volatile int*>(nullptr) = 0;
+  return real(code, subject, length, offset, options, data, context);
 }
 int clock_gettime(clockid_t clock, struct timespec* t) {
   static const auto real = next<int (*)(clockid_t, struct timespec*)>("clock_gettime");

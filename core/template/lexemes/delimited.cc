@@ -143,9 +143,13 @@ class Pairs final : public FieldScan {
         text = {from, static_cast<std::size_t>(p - from)};
       }
       behind = p;
-      if (context.found)
-        if (const FieldId id = memo.id(count - 1, prefix, key_text); id != kNoField)
+      if (context.found) {
+        const FieldId id = memo.id(count - 1, prefix, key_text);
+        if (id != kNoField)
           context.found->push_back({id, typed && !quoted ? guessed_value(text, context) : Value::text(text)});
+        else if (context.left_out)
+          ++*context.left_out;
+      }
       if (p == end || *p != separator) break;
       while (p != end && (*p == separator || *p == ' ')) ++p;
     }

@@ -23,10 +23,12 @@ class Json final : public FieldScan {
     const char* behind = extent(at, end, arena, text, readable);
     if (behind == nullptr) return nullptr;
     if (context.found == nullptr || context.arena == nullptr)
-      return json_value(text, readable, arena).kind() == Kind::map ? behind : nullptr;
-    std::uint64_t lost = 0;
-    return json_members(text, {prefix, depth, readable}, arena, *context.found, lost).empty() ? behind
-                                                                                              : nullptr;
+      return json_value(text, arena).kind() == Kind::map ? behind : nullptr;
+    JsonCounts counts;
+    if (!json_members(text, {prefix, depth, readable}, arena, *context.found, counts).empty()) return nullptr;
+    if (context.left_out != nullptr) *context.left_out += counts.unnamed;
+    if (context.as_text != nullptr) *context.as_text += counts.as_text;
+    return behind;
   }
   const char* scan_whole(const char* at, const char* end, const MatchContext& context,
                          Value& out) const override {
@@ -36,7 +38,7 @@ class Json final : public FieldScan {
     Arena& arena = context.arena ? *context.arena : scratch;
     const char* behind = extent(at, end, arena, text, readable);
     if (behind == nullptr) return nullptr;
-    const Kind kind = json_value(text, readable, arena).kind();
+    const Kind kind = json_value(text, arena).kind();
     if (kind != Kind::map && kind != Kind::list) return nullptr;
     out = Value::from_text(kind, context.arena || !in_string ? text : std::string_view("{}"));
     return behind;
@@ -57,7 +59,7 @@ class Json final : public FieldScan {
       if (*behind == '\\' && ++behind == end) return nullptr;
     if (behind == end) return nullptr;
     ++behind;
-    const Value inner = json_value({at, static_cast<std::size_t>(behind - at)}, readable, arena);
+    const Value inner = json_value({at, static_cast<std::size_t>(behind - at)}, arena);
     if (inner.kind() != Kind::text) return nullptr;
     text = inner.as_text();
     readable = nullptr;
@@ -68,9 +70,10 @@ class Json final : public FieldScan {
 std::shared_ptr<const FieldScan> prepare_json(ParameterReader& parameters, const FieldScanMaking&) {
   auto json = std::make_shared<Json>();
   if (const Parameter* p = parameters.named("depth")) {
-    if (p->value.empty() || p->value.size() > 3 ||
-        p->value.find_first_not_of("0123456789") != std::string::npos || p->value[0] == '0')
-      parameters.bad(*p, "`depth` takes a whole number from 1 to 999, not `" + p->value + "`");
+    const bool number = !p->value.empty() && p->value.size() <= 3 && p->value[0] != '0' &&
+                        p->value.find_first_not_of("0123456789") == std::string::npos;
+    if (!number || std::stoul(p->value) > kDeepestJson)
+      parameters.bad(*p, "`depth` takes a whole number from 1 to 128, not `" + p->value + "`");
     else
       json->depth = std::stoll(p->value);
   }
