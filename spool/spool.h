@@ -78,7 +78,7 @@ class Spool {
     std::uint64_t damaged_records = 0;  // were on disk once, and cannot be read
     std::uint64_t cut_records = 0;  // whole ones that stood behind a damaged one that was not known to be on
                                     // disk: cut off, since their checkpoints would hide the hole
-    std::uint64_t cut_bytes = 0;        // of the torn end, and of those
+    std::uint64_t cut_bytes = 0;    // of the torn end, and of those
     std::uint64_t missing_records = 0;  // were there when the spool was closed, at its end
     std::uint64_t damaged_headers = 0;  // of segments that were read all the same
     bool guessed_epoch = false;  // of one of those: what a destination has of it may be sent to it again
