@@ -93,12 +93,9 @@ class Reader {
   void server(const Options& o) {
     const Options& tls = o.section("tls");
     if (tls.given("certificate") != tls.given("key"))
-      findings_.error(*o.node("tls"), "`tls` needs both `certificate` and `key`");
-    const std::string& listen = o.text("listen");
-    const std::string host = listen.substr(0, listen.rfind(':'));
-    if (host != "127.0.0.1" && host != "localhost" && host != "[::1]" && !tls.given("certificate") &&
-        o.node("listen"))
-      findings_.error(*o.node("listen"), "listening beyond the loopback needs `tls`",
+      findings_.error(o.where("tls"), "`tls` needs both `certificate` and `key`");
+    if (const std::string problem = listen_problem(o); !problem.empty())
+      findings_.error(o.where("listen"), problem,
                       "add tls: { certificate: FILE, key: FILE }, or listen on 127.0.0.1");
   }
 
@@ -175,7 +172,7 @@ class Reader {
       p.source = o.text(regex ? "regex" : "template");
       if (o.flag("replace")) {
         if (!patterns_->find(p.name))
-          return findings_.error(*o.node("replace"),
+          return findings_.error(o.where("replace"),
                                  "there is no built-in pattern `" + e.key + "` to replace",
                                  did_you_mean(e.key, patterns_->names()));
         patterns_->replace(p);
@@ -196,7 +193,7 @@ class Reader {
       } else {
         Template::compile(o.text("template"), *patterns_, {}, problems);
       }
-      for (const Problem& p : problems) findings_.error_within(*o.node(regex ? "regex" : "template"), p);
+      for (const Problem& p : problems) findings_.error_within(o.where(regex ? "regex" : "template"), p);
     }
   }
 
@@ -214,9 +211,9 @@ class Reader {
     if (auto zone = Zone::named(common.text("zone")))
       s.zone = *zone;
     else
-      findings_.error_within(*common.node("zone"), zone.problem());
+      findings_.error_within(common.where("zone"), zone.problem());
     s.options = Options::read(s.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
-    s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
+    if (s.options.sound() && s.kind->prepare) s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
     result_->sources.push_back(std::move(s));
   }
 
@@ -230,7 +227,7 @@ class Reader {
     d.common = Options::read(destination_options(), e.value, e.key, findings_, {kind_entry->key});
     d.was = d.common.text("was");
     d.options = Options::read(d.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
-    if (d.kind->namer) d.namer = d.kind->namer(d.options, findings_);
+    if (d.options.sound() && d.kind->prepare) d.namer = d.kind->prepare({d.options, *patterns_, findings_});
     write_node(e.value, d.written);
     result_->destinations.push_back(std::move(d));
   }
@@ -369,6 +366,13 @@ class Reader {
 };
 
 }  // namespace
+
+std::string listen_problem(const Options& server) {
+  const std::string& listen = server.text("listen");
+  const std::string host = listen.substr(0, listen.rfind(':'));
+  const bool loopback = host == "127.0.0.1" || host == "localhost" || host == "[::1]";
+  return loopback || server.section("tls").given("certificate") ? "" : "listening beyond the loopback needs `tls`";
+}
 
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings) {
   auto result = Reader(text, findings).read();

@@ -50,6 +50,9 @@ struct Configuration {
   const DestinationSettings* destination(std::string_view name) const;
 };
 
+// Why the server may not listen where its options say, or "".
+std::string listen_problem(const Options& server);
+
 // Reads and checks all of it. Answers nullptr if there are errors; warnings alone do not stop it.
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings);
 

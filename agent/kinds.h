@@ -19,8 +19,10 @@ class Namer;
 struct SourceMaking;
 struct DestinationMaking;
 
-// What checking a source needs to know.
-struct SourceChecking {
+// What a kind is checked with, of sources, destinations and steps alike (StepMaking): `prepare` and `make` are called with
+// sound options only, all of them there, with their fallbacks. Findings take the option's place by `options.where(NAME)`,
+// which is there for every option that the kind declares, given or not.
+struct Checking {
   const Options& options;
   const PatternLibrary& patterns;
   Findings& findings;
@@ -34,15 +36,15 @@ class Prepared {
 
 struct SourceKind {
   ComponentSpec spec;
-  std::shared_ptr<const Prepared> (*prepare)(const SourceChecking&);  // reports errors; may answer nullptr
+  std::shared_ptr<const Prepared> (*prepare)(const Checking&);  // reports errors; may answer nullptr
   std::unique_ptr<Source> (*make)(const SourceMaking&);
 };
 
 struct DestinationKind {
   ComponentSpec spec;
   bool stores = true;  // false: its events are not kept in the spool (`nowhere`)
-  // Makes what gives each event its index name or path; nullptr if the destination needs none.
-  std::shared_ptr<const Namer> (*namer)(const Options&, Findings&);
+  // Reports errors. Makes what gives each event its index name, table or path; nullptr if the destination needs none.
+  std::shared_ptr<const Namer> (*prepare)(const Checking&);
   std::unique_ptr<Destination> (*make)(const DestinationMaking&);
 };
 

@@ -36,6 +36,15 @@ Result<std::string> read_secret(const Options& options, std::string_view name) {
   return read_secret_at(options.text(name));
 }
 
+Result<std::string> read_token_at(const std::string& place) {
+  Result<std::string> token = read_secret_at(place);
+  if (token && token->size() < kShortestToken)
+    return Problem{"the token in " + place.substr(place.find(':') + 1) + " is shorter than " +
+                       std::to_string(kShortestToken) + " characters, and is not taken",
+                   "", 0, 0};
+  return token;
+}
+
 std::uint64_t fingerprint_of_secrets(const Options& options) {
   std::uint64_t mixed = 0;
   for (const std::string& place : options.secrets()) {

@@ -13,6 +13,9 @@ namespace dingle {
 // that is empty is a problem: nobody means that. The problem names the variable or the file, not what it
 // holds.
 Result<std::string> read_secret(const Options& options, std::string_view name);
+// The same for a token that clients show: one that is too short to keep anybody out is a problem as well.
+inline constexpr std::size_t kShortestToken = 16;  // bytes
+Result<std::string> read_token_at(const std::string& place);
 // What the place of a secret ("env:NAME", "file:PATH") holds.
 Result<std::string> read_secret_at(const std::string& place);
 // A number that changes when one of the secrets in the options does.

@@ -24,7 +24,6 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kShortestToken = 16;
 
 bool read_file(const std::string& path, std::string& text, std::string& problem) {
   std::ifstream in(path, std::ios::binary);
@@ -54,6 +53,8 @@ std::shared_ptr<const Configuration> load(const Arguments& arguments, std::strin
   auto changed = std::make_shared<Configuration>(*configuration);
   if (!arguments.data.empty()) changed->server.override_text("data", arguments.data);
   if (!arguments.listen.empty()) changed->server.override_text("listen", arguments.listen);
+  problem = listen_problem(changed->server);
+  if (!problem.empty()) return nullptr;
   return changed;
 }
 
@@ -138,13 +139,10 @@ int run(const Arguments& arguments) {
   HttpServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
     std::vector<std::string> tokens;
     for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
-      const auto secret = read_secret_at(place);
+      const auto secret = read_token_at(place);
       const std::string about = "server: agent " + name;
       if (!secret)
         (*engine)->problems().set(about, secret.problem().message);
-      else if (secret->size() < kShortestToken)
-        (*engine)->problems().set(about, "its token is shorter than " + std::to_string(kShortestToken) +
-                                             " characters and is not taken");
       else
         tokens.push_back(*secret), (*engine)->problems().clear(about);
     }

@@ -268,22 +268,23 @@ const DestinationKind kFilesDestination{
              .text = "When nothing was written so long."}}},
       rendering_option()}},
     true,
-    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      const Options& options = c.options;
+      Findings& findings = c.findings;
       check_rendering(options.section("events"), findings);
-      if (!options.sound()) return nullptr;
       if (options.text("form") == "csv" && options.section("events").texts("fields").empty())
-        findings.error(*options.node("form"), "`form: csv` needs the fields of its columns",
+        findings.error(options.where("form"), "`form: csv` needs the fields of its columns",
                        "add events: { fields: [timestamp, body] }");
       if (!options.text("path").starts_with("/"))
-        findings.error(*options.node("path"), "`path` begins with a slash");
+        findings.error(options.where("path"), "`path` begins with a slash");
       auto zone = Zone::named(options.text("zone"));
       if (!zone) {
-        findings.error_within(*options.node("zone"), zone.problem());
+        findings.error_within(options.where("zone"), zone.problem());
         return nullptr;
       }
       auto namer = Namer::parse(options.text("path"), *zone, Namer::Form::path);
       if (!namer) {
-        findings.error_within(*options.node("path"), namer.problem());
+        findings.error_within(options.where("path"), namer.problem());
         return nullptr;
       }
       return std::make_shared<Namer>(std::move(*namer));

@@ -295,13 +295,17 @@ Settings read_settings(const Options& o, Findings* findings) {
         findings->error(*body.node(name), std::string("`") + name + "` needs `form: template`",
                         "for `lines` and `array` it is given");
     if (!o.text("url").starts_with("http://") && !o.text("url").starts_with("https://"))
-      findings->error(*o.node("url"), "`url` begins with http:// or https://");
+      findings->error(o.where("url"), "`url` begins with http:// or https://");
     if (o.text("url").find('@') != std::string::npos && o.text("url").find('@') < o.text("url").find('/', 8))
-      findings->error(*o.node("url"), "a user or password does not stand in `url`",
+      findings->error(o.where("url"), "a user or password does not stand in `url`",
                       "write auth: { user: NAME, password: { env: NAME } }");
+    const std::size_t host = std::min(o.text("url").find("://"), o.text("url").size() - 1);
+    if (o.text("url").substr(0, o.text("url").find_first_of("/?", host + 3)).find("${") != std::string::npos)
+      findings->error(o.where("url"), "`url` names its host itself: no field may say where events go",
+                      "fields stand behind the host; for several hosts make several destinations");
     for (const std::string& field : s.url.fields())
       if (std::find(s.group_by.begin(), s.group_by.end(), field) == s.group_by.end())
-        findings->error(*o.node("url"),
+        findings->error(o.where("url"),
                         "`url` names the field `" + field + "`, by which requests are not grouped",
                         "add it to `group_by`");
   }
@@ -374,8 +378,9 @@ const DestinationKind kHttpDestination{
       {.name = "requests",
        .type = OptionType::integer,
        .fallback = "1",
-       .text = "Requests in flight, at most eight.",
-       .least = 1},
+       .text = "Requests in flight.",
+       .least = 1,
+       .most = static_cast<std::int64_t>(kLanes)},
       {.name = "order",
        .type = OptionType::choice,
        .fallback = "stream",
@@ -414,11 +419,11 @@ const DestinationKind kHttpDestination{
       tls_option(),
       rendering_option()}},
     true,
-    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
-      if (options.sound()) read_settings(options, &findings);
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      const Options& options = c.options;
+      Findings& findings = c.findings;
+      read_settings(options, &findings);
       check_rendering(options.section("events"), findings);
-      if (options.number("requests") > static_cast<std::int64_t>(kLanes))
-        findings.error(*options.node("requests"), fmt::format("`requests` is at most {}", kLanes));
       return nullptr;
     },
     [](const DestinationMaking& m) -> std::unique_ptr<Destination> {

@@ -123,26 +123,28 @@ const DestinationKind kIndexDestination{
                             "always stays."}}},
           value_choice_option()})},
     true,
-    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      const Options& options = c.options;
+      Findings& findings = c.findings;
       check_value_choice(options.section("events"), findings);
       auto zone = Zone::named(options.text("zone"));
       if (!zone) {
-        findings.error_within(*options.node("zone"), zone.problem());
+        findings.error_within(options.where("zone"), zone.problem());
         return nullptr;
       }
       const std::string& at = options.text("at");
       if (!at.empty() && !at.starts_with("https://") && !at.starts_with("http://127.0.0.1:") &&
           !at.starts_with("http://localhost:"))
-        findings.error(*options.node("at"), "`at` begins with https://", "over a network only TLS is used");
+        findings.error(options.where("at"), "`at` begins with https://", "over a network only TLS is used");
       for (const char* remote : {"into", "token", "compression", "timeout", "tls"})
         if (at.empty() && options.given(remote))
-          findings.error(*options.node(remote), std::string("`") + remote + "` needs `at`",
+          findings.error(options.where(remote), std::string("`") + remote + "` needs `at`",
                          "add at: https://HOST:PORT");
       if (!at.empty() && options.given("keep"))
-        findings.error(*options.node("keep"), "`keep` is decided where the store is", "leave it out here");
+        findings.error(options.where("keep"), "`keep` is decided where the store is", "leave it out here");
       auto namer = Namer::parse(options.text("name"), *zone);
       if (!namer) {
-        findings.error_within(*options.node("name"), namer.problem());
+        findings.error_within(options.where("name"), namer.problem());
         return nullptr;
       }
       return std::make_shared<Namer>(std::move(*namer));

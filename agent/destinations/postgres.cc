@@ -331,28 +331,29 @@ const DestinationKind kPostgresDestination{
        .text = "How long an answer may take.",
        .least = 1000000}}},
     true,
-    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
-      if (!options.sound()) return nullptr;
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      const Options& options = c.options;
+      Findings& findings = c.findings;
       check_pg_table(options, findings);
       check_value_choice(options.section("events"), findings);
       const std::string& target = options.text("connect");
       if (target.find("password=") != std::string::npos)
-        findings.error(*options.node("connect"), "a password does not stand in `connect`",
+        findings.error(options.where("connect"), "a password does not stand in `connect`",
                        "write password: { env: NAME }");
       char* message = nullptr;
       PQconninfoOption* parsed = PQ(PQconninfoParse)(target.c_str(), &message);
       if (parsed == nullptr && target.find('=') == std::string::npos &&
           target.find("://") == std::string::npos)
-        findings.error(*options.node("connect"), "`connect` takes a connection string of libpq",
+        findings.error(options.where("connect"), "`connect` takes a connection string of libpq",
                        "for instance 'host=db.example dbname=ferry user=dingle'");
       else if (parsed == nullptr)
-        findings.error(*options.node("connect"),
+        findings.error(options.where("connect"),
                        std::string("`connect`: ") + (message ? message : "not understood"));
       PQ(PQconninfoFree)(parsed);
       PQ(PQfreemem)(message);
       auto namer = Namer::parse(options.text("table"), Zone(), Namer::Form::table);
       if (!namer) {
-        findings.error_within(*options.node("table"), namer.problem());
+        findings.error_within(options.where("table"), namer.problem());
         return nullptr;
       }
       return std::make_shared<Namer>(std::move(*namer));

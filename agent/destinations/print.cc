@@ -39,8 +39,8 @@ const DestinationKind kPrintDestination{
      "print: {}",
      {rendering_option()}},
     true,
-    [](const Options& options, Findings& findings) -> std::shared_ptr<const Namer> {
-      check_rendering(options.section("events"), findings);
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      check_rendering(c.options.section("events"), c.findings);
       return nullptr;
     },
     [](const DestinationMaking& m) -> std::unique_ptr<Destination> {

@@ -256,8 +256,8 @@ void Engine::quiesce() {
 std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   std::lock_guard reloading(reloading_);
   if (stopping_) return "the program is stopping";
-  for (const char* option : {"data", "listen"})
-    if (configuration->server.text(option) != running_->configuration->server.text(option))
+  for (const char* option : {"data", "listen", "tls", "workers", "spool", "letters"})
+    if (!configuration->server.same(option, running_->configuration->server))
       return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
   if (std::string problem = forbids(*configuration); !problem.empty()) return problem;
   quiesce();

@@ -66,6 +66,7 @@ class Engine final : public Intake {
   std::vector<SourceState> sources() const;
   Spool& spool() override { return *spool_; }
   Problems& problems() override { return problems_; }
+  const std::string& data_folder() const override { return data_; }
   Live& live() { return live_; }
   const UnmatchedSample& unmatched() const { return unmatched_; }
   const NewestLines& newest_lines() const { return newest_lines_; }

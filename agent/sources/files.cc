@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <atomic>
 #include <cstring>
+#include <filesystem>
 #include <map>
 #include <set>
 #include <thread>
@@ -17,6 +18,7 @@
 #include "agent/sources/line_splitter.h"
 #include "agent/sources/path_patterns.h"
 #include "agent/sources/reading_order.h"
+#include "agent/sources/rotation.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
 #include "core/time/instant.h"
@@ -77,7 +79,11 @@ class Files final : public Source {
 
   void run() {
     known_files_.emplace(intake_.spool(), "file/" + name_ + "/");
-    for (auto& file : known_files_->find([this](const std::string& path) { return open(path, false); })) {
+    const auto open_it = [this](const std::string& path) { return open(path, false); };
+    for (auto& file : known_files_->find(open_it, [this](const std::string& path, const FileCheckpoint& kept) {
+           return patterns_.matches(path) || (patterns_.matches(kept.path) && !patterns_.is_excluded(path) &&
+                                              why_not_followed(kept.path).empty());
+         })) {
       file->attached = false;
       file->detached_at = system_now();
       take(std::move(file));
@@ -85,31 +91,34 @@ class Files final : public Source {
     std::int64_t discovered = 0;
     while (!stopping_ && !refused_) {
       const std::int64_t now = system_now();
-      if (now - discovered >= kDiscoverEvery || now < discovered) {
+      if (now - discovered >= kDiscoverEvery || now < discovered || std::exchange(discover_now_, false)) {
         const bool first = !discovered_once_;
         discover(first);
         discovered = now;
         look_behind();
         // What lost its name while folders were listed holds earlier lines than what was found by that name.
         if (follow_renames(watch_.wait(0), first)) discovered = 0;
+        rotation_.looked();
       }
       bool any = false;
       std::set<std::string> waiting;  // families with earlier lines
       for (TrackedFile* file : to_catch_up(files_)) {
         if (waiting.count(file->family)) continue;
         bool more = true;
-        for (int i = 0; more && i < kChunksInARow && !stopping_ && !refused_; ++i) more = read_some(*file);
+        for (int i = 0; more && i < kChunksInARow && !stopping_ && !refused_; ++i) more = read_on(*file);
         any |= more;
         if (more)
           waiting.insert(file->family);
-        else
+        else if (!file->may_copy)
           file->catching_up = false, file->known = true;
       }
       for (auto it = files_.begin(); it != files_.end() && !stopping_ && !refused_;) {
         TrackedFile& file = *it->second;
-        if (!file.catching_up) any |= read_some(file);
-        if (!refused_ && is_done(file))
+        if (!file.catching_up) any |= read_on(file);
+        if (!refused_ && is_done(file)) {
+          rotation_.left(file);
           it = files_.erase(it);
+        }
         else
           ++it;
       }
@@ -140,8 +149,10 @@ class Files final : public Source {
         continue;
       if (auto file = open(to, first)) {
         file->attached = false;
+        file->former = from;
         file->detached_at = system_now();
         file->family = family_of(from);
+        rotation_.arrived(*file, nullptr);
         take(std::move(file));
       }
     }
@@ -164,7 +175,13 @@ class Files final : public Source {
 
   void discover(bool first) {
     discovered_once_ = true;
-    for (auto& [id, file] : files_) file->attached = false;
+    const std::int64_t now = system_now();
+    std::map<std::string, TrackedFile*> by_path;  // as they were called until now
+    for (auto& [id, file] : files_) {
+      file->attached = false;
+      if (!file->former.empty()) by_path.emplace(file->former, file.get());
+    }
+    for (auto& [id, file] : files_) by_path[file->checkpoint.path] = file.get();
     const PathPatterns::Found found = watch_.list([this] { return patterns_.find(); });
     const std::set<std::string>& paths = found.paths;
     if (found.too_many)
@@ -185,7 +202,15 @@ class Files final : public Source {
           intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
         continue;
       }
-      if (!S_ISREG(info.st_mode)) continue;
+      if (!S_ISREG(info.st_mode)) {
+        if (S_ISDIR(info.st_mode) && patterns_.names(path))
+          intake_.problems().set(about(path), "is a folder; " + path + "/* names the files in it");
+        continue;
+      }
+      if (const std::string why = why_not_followed(path); !why.empty()) {
+        intake_.problems().set(about(path), why);
+        continue;
+      }
       if (is_own_output(info)) {
         intake_.problems().set(about(path),
                                "is this program's own output and is not read: it would feed itself");
@@ -193,9 +218,12 @@ class Files final : public Source {
       }
       auto known = files_.find({info.st_dev, info.st_ino});
       if (known != files_.end()) {
-        known->second->attached = true;
-        if (known->second->checkpoint.path != path) catch_up(files_, known->second->family);
-        known->second->checkpoint.path = path;
+        TrackedFile& file = *known->second;
+        file.attached = true;
+        if (file.checkpoint.path != path) {
+          catch_up(files_, file.family);
+          file.former = std::exchange(file.checkpoint.path, path);
+        }
         continue;
       }
       if (files_.size() >= static_cast<std::size_t>(options_.number("most_files"))) {
@@ -205,6 +233,10 @@ class Files final : public Source {
       }
       if (auto file = open(path, first)) {
         file->attached = true;
+        if (!first || now - file->seen_modified < kLongestWait) {  // being written to
+          const auto before = by_path.find(path);
+          rotation_.arrived(*file, before == by_path.end() ? nullptr : before->second);
+        }
         take(std::move(file));
       }
     }
@@ -215,7 +247,23 @@ class Files final : public Source {
         file->detached_at = system_now(), file->catching_up = true;
   }
 
+  // Why a path is not followed to the file that it leads to, or "".
+  std::string why_not_followed(const std::string& path) const {
+    std::error_code error;
+    const std::string target = std::filesystem::canonical(path, error).string();
+    const std::string data = std::filesystem::weakly_canonical(intake_.data_folder(), error).string();
+    if (target.starts_with(data + "/")) return "leads into this program's data folder, and is not read";
+    struct stat link, info;
+    if (::lstat(path.c_str(), &link) != 0 || !S_ISLNK(link.st_mode)) return "";
+    const std::string& links = options_.text("links");
+    if (links == "never") return "is a symbolic link; `links: never` says not to follow those";
+    if (links == "any" || ::stat(path.c_str(), &info) != 0 || link.st_uid == info.st_uid) return "";
+    return "is a symbolic link of another owner than the file that it leads to, and is not followed; `links: any` "
+           "would follow it";
+  }
+
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first) {
+    if (!why_not_followed(path).empty()) return nullptr;
     const int fd = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
     if (fd < 0) {
       if (errno != ENOENT)
@@ -230,11 +278,16 @@ class Files final : public Source {
     }
     auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
     file->changed_at = system_now();
+    file->born = birth_of(fd);
+    file->seen_modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
     file->seen_size = static_cast<std::uint64_t>(info.st_size);
     const auto known = known_files_->recognise(*file);
     file->known = known == KnownFiles::Known::yes;
     file->family = family_of(file->known ? file->checkpoint.path : path);
-    if (known == KnownFiles::Known::replaced) count("replaced", 1);
+    if (known == KnownFiles::Known::replaced) {
+      count("replaced", 1);
+      file->lost_at = system_now();
+    }
     if (!file->known) file->restart();
     if (known == KnownFiles::Known::no) {
       file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);
@@ -269,8 +322,31 @@ class Files final : public Source {
     intake_.spool().count({{"source/" + name_ + "/" + what, n}});
   }
 
-  // Reads the next chunk and hands its lines in. True if there may be more at once.
-  bool read_some(TrackedFile& file) {
+  bool read_on(TrackedFile& file) {
+    const auto most = rotation_.turn_of(file);
+    return most && read_some(file, *most);
+  }
+
+  // What a program that was cut short writes behind: bytes that were never written. Nothing is in them. True if some were
+  // passed over.
+  bool skip_hole(TrackedFile& file, std::string_view chunk) {
+    if (chunk[0] != '\0' || file.checkpoint.skipping) return false;
+    const std::uint64_t from = file.checkpoint.position;
+    char before = '\0';
+    if (from != 0 && (::pread(file.fd(), &before, 1, static_cast<off_t>(from - 1)) != 1 || before != '\0')) return false;
+    std::uint64_t to = from + std::min(chunk.find_first_not_of('\0'), chunk.size());
+    if (to == from + chunk.size())
+      if (const off_t data = ::lseek(file.fd(), static_cast<off_t>(to), SEEK_DATA); data > 0)
+        to = static_cast<std::uint64_t>(data);
+    file.advance(to);
+    intake_.spool().note({{{key(file), file.checkpoint.encode(), false}},
+                          {{"source/" + name_ + "/hole_bytes", static_cast<std::int64_t>(to - from)}}});
+    return true;
+  }
+
+  // Reads the next chunk up to that size and hands its lines in. True if there may be more at once.
+  bool read_some(TrackedFile& file, std::uint64_t limit) {
+    if (refused_) return false;
     struct stat info;
     if (::fstat(file.fd(), &info) != 0) return false;
     const auto size = static_cast<std::uint64_t>(info.st_size);
@@ -279,22 +355,28 @@ class Files final : public Source {
     const std::int64_t modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
     const bool changed = size != file.seen_size || modified != file.seen_modified;
     file.seen_modified = modified;
+    FileCheckpoint before = changed ? file.checkpoint : FileCheckpoint();
     if (size < file.checkpoint.position || (changed && !file.verify())) {
       count("truncated", 1);
+      if (!changed) before = file.checkpoint;
       file.restart();
+      rotation_.truncated(file, std::move(before));
+      discover_now_ = true;  // where is the rest?
+      return false;
     }
     if (size != file.seen_size || file.changed_at > now) file.seen_size = size, file.changed_at = now;
-    if (size == file.checkpoint.position) return false;
+    const std::uint64_t until = std::min(size, limit);
+    if (until <= file.checkpoint.position) return false;
     const std::int64_t quiet = now - file.changed_at;
     // What stands at the end without a newline, and an event that may go on, are taken after a while.
-    const bool ends = quiet >= (split_.joins() ? options_.section("join").number("wait")
-                                               : options_.number("unfinished_after")) ||
+    const bool ends = quiet >= options_.number("unfinished_after") ||
                       (file.detached_at != 0 && quiet >= kCloseAfter / 2);
-    if (size == file.waiting_size && !ends) return false;
+    const bool closes = ends || file.closing || quiet >= options_.section("join").number("wait");
+    if (size == file.waiting_size && !ends && !(closes && split_.joins())) return false;
     const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);
     for (std::size_t want = kChunk;; want = most) {
       auto buffer =
-          std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, size - file.checkpoint.position));
+          std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, until - file.checkpoint.position));
       const ssize_t n = ::pread(file.fd(), buffer->bytes.get(), buffer->capacity,
                                 static_cast<off_t>(file.checkpoint.position));
       if (n <= 0) {
@@ -306,13 +388,16 @@ class Files final : public Source {
       buffer->finish(static_cast<std::size_t>(n));
       const bool to_end = file.checkpoint.position + static_cast<std::uint64_t>(n) >= size;
       const std::string_view chunk(buffer->bytes.get(), buffer->size);
+      if (skip_hole(file, chunk)) return true;
       const std::size_t mark =
           file.checkpoint.position == 0 && chunk.starts_with(kByteOrderMark) ? kByteOrderMark.size() : 0;
-      Split s = split(chunk.substr(mark), split_, file.checkpoint.skipping, (ends && to_end) || want >= most);
+      Split s = split(chunk.substr(mark), split_, file.checkpoint.skipping, ends && to_end, closes && to_end);
+      if (s.consumed == 0 && chunk.size() >= most)  // no line and no event is longer
+        s = split(chunk.substr(mark), split_, file.checkpoint.skipping, true);
       if (s.consumed != 0) s.consumed += mark;
       for (SourceLine& line : s.events) line.position += mark;
       if (s.consumed == 0) {
-        if (!to_end && want < most) continue;
+        if (chunk.size() == want && want < most) continue;
         file.waiting_size = size;
         return false;
       }
@@ -365,6 +450,21 @@ class Files final : public Source {
   std::string host_;
   std::optional<KnownFiles> known_files_;
   TrackedFiles files_;
+  Rotation rotation_{files_,
+                     {[this](TrackedFile& file, std::uint64_t most) { return read_some(file, most); },
+                      [this](const TrackedFile& copy, const TrackedFile& original) {
+                        intake_.spool().note({{{key(copy), copy.checkpoint.encode(), false},
+                                               {key(original), original.checkpoint.encode(), false}},
+                                              {{"source/" + name_ + "/copies", 1}}});
+                      },
+                      [this](const std::string& path, const std::string& problem) {
+                        if (problem.empty())
+                          intake_.problems().clear(about(path) + ": order");
+                        else
+                          intake_.problems().set(about(path) + ": order", problem);
+                      },
+                      system_now}};
+  bool discover_now_ = false;
   bool discovered_once_ = false;
   bool refused_ =
       false;  // the engine takes no more: what is in memory is ahead of the spool and must not be used
@@ -375,7 +475,14 @@ class Files final : public Source {
   std::thread thread_;
 };
 
-std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
+std::shared_ptr<const Prepared> prepare(const Checking& c) {
+  const PathPatterns nothing({}, {"*.gz", "*.zst", "*.xz", "*.bz2"});
+  for (const std::string& path : c.options.texts("paths"))
+    if (path.find_first_of("*?[{") == std::string::npos && nothing.is_excluded(path))
+      c.findings.warning(c.options.where("paths"), "`" + path + "` is never read: it is a compressed file",
+                         "name the file that is written to");
+    else if (path.ends_with('/'))
+      c.findings.warning(c.options.where("paths"), "`" + path + "` is a folder", "name the files in it: " + path + "*");
   auto prepared = std::make_shared<PreparedFiles>();
   prepared->split.longest_line = static_cast<std::size_t>(c.options.number("longest_line"));
   const Options& join = c.options.section("join");
@@ -423,6 +530,12 @@ const SourceKind kFilesSource{
        .type = OptionType::duration,
        .fallback = "5s",
        .text = "A last line without a newline is taken when the file did not grow for that long."},
+      {.name = "links",
+       .type = OptionType::choice,
+       .fallback = "same_owner",
+       .text = "Which symbolic links are followed: those that have the owner of the file that they lead to, all, or "
+               "none. Nobody else can then point the program at a file that it may read and they may not.",
+       .choices = {"same_owner", "any", "never"}},
       {.name = "most_files",
        .type = OptionType::integer,
        .fallback = "1000",

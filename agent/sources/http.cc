@@ -128,7 +128,10 @@ class Http final : public Source, public RequestTaker {
 
  private:
   using Taken = Intake::Taken;
-  void count(const char* what) { intake_.spool().count({{"source/" + name_ + "/" + what, 1}}); }
+  void count(const char* what) { 
+    const CounterChange one{"source/" + name_ + "/" + what, 1};
+    if (intake_.spool().note({{}, {one}}) != 0) intake_.spool().count({one});  // on a full disk it is kept in memory
+  }
   std::string about() const { return "source " + name_ + ": listen"; }
 
   // Until it listens or stops.
@@ -212,24 +215,19 @@ class Http final : public Source, public RequestTaker {
   std::thread opener_;
 };
 
-std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
+std::shared_ptr<const Prepared> prepare(const Checking& c) {
   const Options& o = c.options;
   const std::string& address = o.text("listen");
   if (const std::string problem = address_problem(address); !problem.empty())
-    c.findings.error(*o.node("listen"), problem, "for instance 127.0.0.1:8080, or [::1]:8080");
+    c.findings.error(o.where("listen"), problem, "for instance 127.0.0.1:8080, or [::1]:8080");
   else if (const std::string host = host_and_port(address).host;
            !o.given("token") && host != "localhost" && !host.starts_with("127.") && host != "::1")
-    c.findings.warning(*o.node("listen"), "anyone who reaches " + address + " can write events",
+    c.findings.warning(o.where("listen"), "anyone who reaches " + address + " can write events",
                        "give `token`, or listen on 127.0.0.1");
-  if (!o.text("path").starts_with('/')) c.findings.error(*o.node("path"), "`path` begins with /");
-  if (o.number("largest_request") > kLargestRequest)
-    c.findings.error(*o.node("largest_request"), "`largest_request` is at most 64MiB");
-  if (o.number("most_connections") > kMostConnections)
-    c.findings.error(*o.node("most_connections"),
-                     "`most_connections` is at most " + std::to_string(kMostConnections));
+  if (!o.text("path").starts_with('/')) c.findings.error(o.where("path"), "`path` begins with /");
   const Options& tls = o.section("tls");
   if (tls.given("certificate") != tls.given("key"))
-    c.findings.error(*o.node("tls"), "`tls` needs both `certificate` and `key`");
+    c.findings.error(o.where("tls"), "`tls` needs both `certificate` and `key`");
   return nullptr;
 }
 
@@ -262,12 +260,14 @@ const SourceKind kHttpSource{
        .type = OptionType::size,
        .fallback = "8MiB",
        .text = "Larger ones are refused, at most 64 MiB. Memory: some times that for each connection.",
-       .least = 1024},
+       .least = 1024,
+       .most = kLargestRequest},
       {.name = "most_connections",
        .type = OptionType::integer,
        .fallback = "16",
-       .text = "How many connections are served at once, at most 500; others wait.",
-       .least = 1},
+       .text = "How many connections are served at once; others wait.",
+       .least = 1,
+       .most = kMostConnections},
       {.name = "keys",
        .type = OptionType::section,
        .text = "How long an `Idempotency-Key` is known.",
@@ -284,7 +284,7 @@ const SourceKind kHttpSource{
     prepare,
     [](const SourceMaking& m) -> std::unique_ptr<Source> {
       const Options& o = m.settings.options;
-      auto token = read_secret(o, "token");
+      auto token = o.given("token") ? read_token_at(o.text("token")) : Result<std::string>(std::string());
       RequestServer::Settings s{o.text("listen"),
                                 o.text("path"),
                                 token ? *token : "",

@@ -63,10 +63,11 @@ KnownFiles::Known KnownFiles::recognise(TrackedFile& file) {
     earlier_.erase(it);
     return Known::yes;
   }
+  if (kept) file.lost = *kept;
   return kept ? Known::replaced : Known::no;
 }
 
-std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open) {
+std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open, const MayBeRead& may_be_read) {
   std::vector<Earlier> all;
   for (const auto& [inode, earlier] : earlier_) all.push_back(earlier);
   InodeFinder finder;
@@ -74,9 +75,14 @@ std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open) {
   std::vector<std::unique_ptr<TrackedFile>> files;
   for (const auto& [id, kept] : all) {
     std::unique_ptr<TrackedFile> file;
-    const auto is_it = [&, &id = id](const std::string& path) {
+    if (kept.position == 0) continue;  // nothing was read of it
+    bool forbidden = false;
+    const auto is_it = [&, &id = id, &kept = kept](const std::string& path) {
+      if (!may_be_read(path, kept)) return forbidden = true, false;
       file = open(path);
-      return file && (file->key() == id || file->renumbered_from == id);
+      const bool same = file && file->known && (file->key() == id || file->renumbered_from == id);
+      if (!same) file.reset();
+      return same;
     };
     bool found = is_it(kept.path), listed = false, unreadable = false;
     for (const std::string& folder : folders_of(kept.path)) {
@@ -88,7 +94,7 @@ std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open) {
     }
     if (found) {
       files.push_back(std::move(file));
-    } else if (listed && !unreadable) {
+    } else if (listed && (!unreadable || forbidden)) {
       gone.push_back({prefix_ + id, "", true});
       forget(id);
     }

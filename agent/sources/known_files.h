@@ -19,7 +19,8 @@ class KnownFiles {
   // `prefix`: of the spool's state keys; a file's device and inode follow it.
   KnownFiles(Spool& spool, std::string prefix);
 
-  enum class Known { no, yes, replaced };  // replaced: the inode was known, with other contents
+  // replaced: the inode was known, with other contents; what was read of those stands in `lost`.
+  enum class Known { no, yes, replaced };
   // Yes: the file's checkpoint is set, and its contents were verified. File systems without hardware of their
   // own get another device number with each mount, and disks may change places: then a file is known by its
   // inode and its contents, and what was kept moves to its new number.
@@ -28,9 +29,11 @@ class KnownFiles {
   // Files that were renamed while nobody looked, and that no path may lead to any more, still hold lines to
   // be read. They are looked for by their inodes in the folders where they were last seen, and where symbolic
   // links led to. What is not there is forgotten, unless another file system may be mounted there later.
+  // An inode alone says nothing: only what still holds what was read is taken, under a path for which `may_be_read` is true.
   // `open` opens a path and recognises the file, or answers nullptr.
   using Open = std::function<std::unique_ptr<TrackedFile>(const std::string& path)>;
-  std::vector<std::unique_ptr<TrackedFile>> find(const Open& open);
+  using MayBeRead = std::function<bool(const std::string& path, const FileCheckpoint& kept)>;
+  std::vector<std::unique_ptr<TrackedFile>> find(const Open& open, const MayBeRead& may_be_read);
 
  private:
   struct Earlier {

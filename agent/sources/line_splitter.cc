@@ -4,7 +4,7 @@
 
 namespace dingle {
 
-Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends) {
+Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends, bool closes) {
   Split out;
   std::size_t at = 0;
   if (skipping) {
@@ -73,7 +73,8 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
     if (out.skipping) break;
   }
   out.consumed = at;
-  if (open && !ends && !out.skipping) {  // the last event may go on: it stays for the next time
+  const bool whole = at == chunk.size();
+  if (open && !ends && !(closes && whole) && !out.skipping) {  // the last event may go on: it stays for the next time
     out.consumed = out.events.back().position;
     out.events.pop_back();
     out.lines -= open_lines;

@@ -30,8 +30,12 @@ struct Split {
   bool skipping = false;  // the chunk ends within a line that was cut
 };
 
-// `ends`: nothing will follow soon: the last line needs no newline, and an open join is closed. Otherwise
-// both stay for the next time. `skipping`: the chunk begins within a line that was cut.
-Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends);
+// What may go on stays for the next time, unless nothing will follow soon. `ends`: not to the last line, which then needs no
+// newline. `closes`: not to the last event, if a whole line ends the chunk. `skipping`: the chunk begins within a line that
+// was cut.
+Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends, bool closes);
+inline Split split(std::string_view chunk, const SplitSettings& settings, bool skipping, bool ends) {
+  return split(chunk, settings, skipping, ends, ends);
+}
 
 }  // namespace dingle

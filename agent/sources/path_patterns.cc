@@ -128,6 +128,10 @@ bool PathPatterns::matches(const std::string& path) const {
          !is_excluded(path);
 }
 
+bool PathPatterns::names(const std::string& path) const {
+  return std::find(patterns_.begin(), patterns_.end(), pattern_of(path)) != patterns_.end();
+}
+
 void PathPatterns::look(const std::string& folder, const Pattern& pattern, std::size_t part, Found& found) {
   const std::string& text = pattern[part];
   const bool last = part + 1 == pattern.size();

@@ -18,6 +18,8 @@ class PathPatterns {
                         const std::vector<std::string>& excluded = {});
 
   bool matches(const std::string& path) const;
+  bool names(const std::string& path) const;  // one of the patterns is this very path
+  bool is_excluded(const std::string& path) const;
 
   struct Found {
     std::set<std::string> paths;  // of whatever kind; a symbolic link may lead nowhere
@@ -31,7 +33,6 @@ class PathPatterns {
 
  private:
   using Pattern = std::vector<std::string>;  // its parts between slashes
-  bool is_excluded(const std::string& path) const;
   static void look(const std::string& folder, const Pattern& pattern, std::size_t part, Found& found);
   std::vector<Pattern> patterns_;
   std::vector<std::string> excluded_names_;

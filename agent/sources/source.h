@@ -64,6 +64,7 @@ class Intake {
                                std::chrono::nanoseconds for_disk) = 0;
   virtual Spool& spool() = 0;
   virtual Problems& problems() = 0;
+  virtual const std::string& data_folder() const = 0;  // the program's own: not to be read
   // What must outlive a reload, for instance open connections: a source that stops leaves it, and the next
   // one takes it over by the same key, KIND/SOURCE/... What nobody takes over ends with the reload.
   virtual void leave(const std::string& key, std::shared_ptr<void> open) = 0;

@@ -438,11 +438,11 @@ class Syslog final : public Source {
   std::vector<std::thread> threads_;
 };
 
-std::shared_ptr<const Prepared> prepare(const SourceChecking& c) {
+std::shared_ptr<const Prepared> prepare(const Checking& c) {
   for (const char* name : {"udp", "tcp"})
     if (const std::string& address = c.options.text(name); c.options.given(name) && !address.empty())
       if (const std::string problem = address_problem(address); !problem.empty())
-        c.findings.error(*c.options.node(name), problem, "for instance 127.0.0.1:5514, or [::1]:5514");
+        c.findings.error(c.options.where(name), problem, "for instance 127.0.0.1:5514, or [::1]:5514");
   if (!c.options.given("udp") && !c.options.given("tcp"))
     c.findings.error(c.options.place(), 6, "`syslog` needs an address to listen on",
                      "add udp: 127.0.0.1:5514, or tcp: 127.0.0.1:5514, or both");

@@ -26,6 +26,12 @@ std::uint64_t new_stream() {
   return n == 0 ? 1 : n;
 }
 
+std::int64_t birth_of(int fd) {
+  struct statx info {};
+  if (::statx(fd, "", AT_EMPTY_PATH, STATX_BTIME, &info) != 0 || !(info.stx_mask & STATX_BTIME)) return 0;
+  return info.stx_btime.tv_sec * 1'000'000'000 + info.stx_btime.tv_nsec;
+}
+
 std::uint64_t stream_of_file(int fd, std::uint64_t spool, std::string_view source) {
   struct statx info {};
   if (::statx(fd, "", AT_EMPTY_PATH, STATX_INO | STATX_BTIME, &info) != 0 || !(info.stx_mask & STATX_BTIME) ||
@@ -108,6 +114,22 @@ void TrackedFile::advance(std::uint64_t position) {
   if (rungs.size() >= 2 && position - rungs[rungs.size() - 2].position < kRungDistance) rungs.pop_back();
   rungs.push_back({position, *hash});
   if (rungs.size() > kMostRungs) rungs.erase(rungs.begin() + 1);
+}
+
+std::uint64_t TrackedFile::size_now() const {
+  struct stat info;
+  return ::fstat(fd_, &info) == 0 ? static_cast<std::uint64_t>(info.st_size) : 0;
+}
+
+bool TrackedFile::agrees_with(const FileCheckpoint& kept) const {
+  const std::uint64_t size = size_now();
+  bool any = false;
+  for (const Rung& rung : kept.rungs) {
+    if (rung.position > size) break;
+    if (hash_before(rung.position) != rung.hash) return false;
+    any = true;
+  }
+  return any;
 }
 
 void TrackedFile::restart() {

@@ -296,6 +296,20 @@ const Options::Held& Options::held(std::string_view name) const {
   return it->second;
 }
 bool Options::given(std::string_view name) const { return held(name).given; }
+bool Options::same(std::string_view name, const Options& other) const {
+  const Held &a = held(name), &b = other.held(name);
+  if (a.text != b.text || a.texts != b.texts || a.number != b.number || a.numbers != b.numbers) return false;
+  for (std::size_t i = 0; i < a.section.size(); ++i)
+    for (const auto& [inner, held] : a.section[i].held_)
+      if (!a.section[i].same(inner, b.section[i])) return false;
+  return true;
+}
+Node Options::where(std::string_view name) const {
+  if (held(name).given) return held(name).node;
+  Node whole;
+  whole.place = place_;
+  return whole;
+}
 const Node* Options::node(std::string_view name) const {
   return held(name).given ? &held(name).node : nullptr;
 }

@@ -78,6 +78,8 @@ class Options {
   bool given(std::string_view name) const;        // written by the user
   const Node* node(std::string_view name) const;  // where it was written; nullptr if it was not
   Place place() const { return place_; }          // of the whole component
+  // For a finding about an option: where it was written, else the place of the whole component.
+  Node where(std::string_view name) const;
   const std::string& text(std::string_view name) const;
   const std::vector<std::string>& texts(std::string_view name) const;
   std::int64_t number(std::string_view name) const;  // integer, size (bytes), duration (ns)
@@ -90,6 +92,8 @@ class Options {
   const Node& tree(
       std::string_view name) const;  // values, renames, template_lists; an empty node if not given
   const Options& section(std::string_view name) const;
+  // Whether an option, with all that is in it, is the same there.
+  bool same(std::string_view name, const Options& other) const;
   // Replaces a text option, for what a command line says instead of the file.
   void override_text(std::string_view name, std::string value) {
     held_.find(name)->second.text = std::move(value);

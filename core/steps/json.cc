@@ -61,7 +61,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   step->field = field_id(m.options.text("field"));
   step->prefix = m.options.text("prefix");
   if (step->prefix.starts_with("dingle.")) {
-    m.findings.error(*m.options.node("prefix"), "names that begin with `dingle.` are the program's own", "");
+    m.findings.error(m.options.where("prefix"), "names that begin with `dingle.` are the program's own", "");
     return nullptr;
   }
   step->depth = m.options.number("depth");

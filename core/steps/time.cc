@@ -54,7 +54,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   auto step = std::make_unique<Time>();
   const std::string& field = m.options.text("field");
   if (belongs_to_event(field)) {
-    m.findings.error(*m.options.node("field"),
+    m.findings.error(m.options.where("field"),
                      "`" + field + "` is a part of every event, not a field of its own",
                      "a JSON member or a pair of that name is the field `line." + field +
                          "`; a template captures the time under another name, such as `at`");

@@ -1,0 +1,209 @@
+#include "agent/sources/rotation.h"
+
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "core/time/instant.h"
+
+namespace dingle {
+namespace {
+
+constexpr int kChunksInARow = 64;
+constexpr std::int64_t kForgotten = 60'000'000'000;  // ns; who was quiet so long writes no more
+
+std::string name_of(const TrackedFile& file) { return file.checkpoint.path; }
+
+// Whether `file` ends as `original` goes on at that place: what a copy that is being made does.
+bool holds_its_end(const TrackedFile& file, const TrackedFile& original) {
+  const std::uint64_t size = file.size_now();
+  if (size == 0 || size > original.size_now()) return false;
+  char a[4096], b[4096];
+  const std::uint64_t n = std::min<std::uint64_t>(size, sizeof a);
+  const auto from = static_cast<off_t>(size - n);
+  return ::pread(file.fd(), a, n, from) == static_cast<ssize_t>(n) &&
+         ::pread(original.fd(), b, n, from) == static_cast<ssize_t>(n) && std::memcmp(a, b, n) == 0;
+}
+
+}  // namespace
+
+TrackedFile* Rotation::find(const TrackedFile::Id& id) const {
+  const auto it = files_.find(id);
+  return it == files_.end() ? nullptr : it->second.get();
+}
+
+void Rotation::arrived(TrackedFile& file, TrackedFile* former) {
+  file.appeared = true;
+  if (former != nullptr) file.before.push_back({former->id(), true});
+}
+
+namespace {
+
+// By when they were begun.
+bool is_earlier(const TrackedFile& file, const TrackedFile& than) {
+  if (file.known != than.known) return file.known;
+  if (file.born != than.born) return file.born < than.born;
+  if (file.checkpoint.path.size() != than.checkpoint.path.size())
+    return file.checkpoint.path.size() > than.checkpoint.path.size();
+  return file.id() < than.id();
+}
+
+// gate.log.1 beside gate.log: rotated away, by renaming or copying. The name that the other one was seen under last may have
+// gone to another file.
+bool has_rotated_name(const TrackedFile& file, const TrackedFile& of) {
+  const std::string& path = of.checkpoint.path;
+  struct stat info;
+  return file.checkpoint.path != path && file.checkpoint.path.starts_with(path) && ::stat(path.c_str(), &info) == 0 &&
+         info.st_ino == of.inode() && info.st_dev == of.device();
+}
+
+// Whether it holds lines that were written before the other's.
+bool is_older(const TrackedFile& file, const TrackedFile& than) {
+  if (has_rotated_name(file, than)) return true;
+  return !has_rotated_name(than, file) && is_earlier(file, than);
+}
+
+}  // namespace
+
+void Rotation::left(const TrackedFile& file) { calls_.tell(name_of(file), ""); }
+
+// One of the files before it: whether it is to be waited for.
+bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
+  if (other.just_cut) return true;
+  if (!other.compared && other.size_now() != 0) compare(other);
+  if (other.may_copy) return false;  // it waits itself
+  bool more = true;
+  for (int i = 0; more && i < kChunksInARow; ++i) more = calls_.read(other, UINT64_MAX);
+  if (more) return true;
+  const std::int64_t waited = calls_.now() - file.grew_at;
+  if (other.size_now() == other.checkpoint.position) return false;
+  if (renamed && !other.closing) {
+    other.closing = true;
+    other.waiting_size = 0;
+    calls_.read(other, UINT64_MAX);
+    if (other.size_now() == other.checkpoint.position) return false;
+  }
+  if (!renamed && other.changed_at > file.grew_at) return false;  // it goes on by itself
+  return waited < kLongestWait;
+}
+
+void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
+  for (const TrackedFile::Before& b : younger.before)
+    if (b.id == older.id()) return;
+  struct stat info;
+  if (::fstat(older.fd(), &info) != 0 || calls_.now() - info.st_mtim.tv_sec * kSecond > kForgotten) return;
+  younger.before.push_back({older.id(), has_rotated_name(older, younger)});
+  // The oldest first: each of them is read to its end before the next one.
+  std::sort(younger.before.begin(), younger.before.end(), [&](const auto& a, const auto& b) {
+    const TrackedFile *first = find(a.id), *second = find(b.id);
+    return first != nullptr && second != nullptr ? is_earlier(*first, *second) : first == nullptr && second != nullptr;
+  });
+}
+
+void Rotation::looked() {
+  for (const auto& [id, file] : files_) {
+    if (!file->appeared || file->placed) continue;
+    file->placed = true;
+    for (const auto& [other_id, other] : files_) {
+      if (other == file || other->family != file->family) continue;
+      if (is_older(*other, *file))
+        place(*other, *file);
+      else if (other->appeared)  // it was found first
+        place(*file, *other);
+    }
+  }
+  for (const auto& [id, file] : files_)
+    if (!file->compared && file->size_now() != 0) compare(*file);
+  for (const auto& [id, file] : files_) file->just_cut = false;
+}
+
+std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
+  if (file.just_cut) return std::nullopt;
+  const std::uint64_t size = file.size_now();
+  if (size == file.checkpoint.position) return size;  // what comes meanwhile may have to wait
+  if (!file.compared && size != 0) compare(file);
+  if (file.may_copy && waits_for_original(file)) return std::nullopt;
+  if (file.before.empty()) return UINT64_MAX;
+  const std::int64_t now = calls_.now();
+  if (file.grew_at == 0) file.grew_at = now;
+  for (std::size_t i = 0; i < file.before.size();) {
+    TrackedFile* other = find(file.before[i].id);
+    if (other != nullptr && waits_for(file, *other, file.before[i].renamed)) return std::nullopt;
+    const bool late = other != nullptr && other->changed_at > file.grew_at + kLongestWait;
+    const bool stays = other != nullptr && file.before[i].renamed && !late && now - other->changed_at < kForgotten;
+    if (other != nullptr && file.before[i].renamed &&
+        (late || (other->size_now() != other->checkpoint.position && now - file.grew_at >= kLongestWait)))
+      calls_.tell(name_of(*other), "is still written to, though " + name_of(file) +
+                                       " took its place; lines of the two may not come in their order");
+    if (stays)
+      ++i;
+    else
+      file.before.erase(file.before.begin() + static_cast<std::ptrdiff_t>(i));
+  }
+  return size;  // what was there before the others were looked at
+}
+
+// Whether it may be a copy of another file of its family.
+void Rotation::compare(TrackedFile& file) {
+  file.compared = true;
+  if (file.checkpoint.position != 0) return;  // it was begun already
+  for (const auto& [id, other] : files_) {
+    if (other.get() == &file || other->family != file.family) continue;
+    if (other->lost && calls_.now() - other->lost_at < kLongestWait && file.agrees_with(*other->lost))
+      return adopt(file, *other);
+    const bool cut = file.agrees_with(other->checkpoint) && !other->still_agrees();
+    if (cut || (file.appeared && holds_its_end(file, *other))) {
+      file.may_copy = id;
+      file.held_since = calls_.now();
+    }
+  }
+}
+
+bool Rotation::waits_for_original(TrackedFile& file) {
+  TrackedFile* original = find(*file.may_copy);
+  const bool cut = original != nullptr && original->lost.has_value();
+  if (cut && file.agrees_with(*original->lost)) {
+    adopt(file, *original);
+    return false;
+  }
+  const bool shrunk = original != nullptr && !original->still_agrees() && file.agrees_with(original->checkpoint);
+  const bool alike = original != nullptr && (shrunk || holds_its_end(file, *original));
+  if (alike && calls_.now() - file.held_since < kLongestWait) return true;
+  if (alike)
+    calls_.tell(name_of(file), "holds what " + name_of(*original) +
+                                   " holds, and is read as another file: a copy among the paths is read twice");
+  file.may_copy.reset();
+  return false;
+}
+
+void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
+  file.lost = std::move(before);
+  file.lost_at = calls_.now();
+  file.just_cut = true;
+  for (const auto& [id, other] : files_)
+    if (other->may_copy == file.id() && other->agrees_with(*file.lost)) return adopt(*other, file);
+}
+
+// The copy goes on where the original was; the original begins anew behind it.
+void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
+  const std::string path = copy.checkpoint.path;
+  const std::uint64_t size = copy.size_now();
+  copy.checkpoint = *std::exchange(original.lost, std::nullopt);
+  copy.checkpoint.path = path;
+  if (size < copy.checkpoint.position) {  // what came behind the copy was read from the original
+    std::erase_if(copy.checkpoint.rungs, [&](const Rung& r) { return r.position > size; });
+    copy.advance(size);
+  }
+  copy.known = true;
+  copy.waiting_size = 0;
+  copy.may_copy.reset();
+  std::erase_if(copy.before, [&](const auto& b) { return b.id == original.id(); });
+  original.before.push_back({copy.id(), true});
+  original.grew_at = 0;
+  calls_.keep(copy, original);
+}
+
+}  // namespace dingle
