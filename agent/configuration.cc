@@ -213,7 +213,8 @@ class Reader {
     else
       findings_.error_within(common.where("zone"), zone.problem());
     s.options = Options::read(s.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
-    if (s.options.sound() && s.kind->prepare) s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
+    if (s.options.sound() && s.kind->prepare)
+      s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
     result_->sources.push_back(std::move(s));
   }
 
@@ -371,7 +372,8 @@ std::string listen_problem(const Options& server) {
   const std::string& listen = server.text("listen");
   const std::string host = listen.substr(0, listen.rfind(':'));
   const bool loopback = host == "127.0.0.1" || host == "localhost" || host == "[::1]";
-  return loopback || server.section("tls").given("certificate") ? "" : "listening beyond the loopback needs `tls`";
+  return loopback || server.section("tls").given("certificate") ? ""
+                                                                : "listening beyond the loopback needs `tls`";
 }
 
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings) {

@@ -15,15 +15,20 @@ void Problems::set(const std::string& about, const std::string& text) {
   p.text = text;
   p.last = system_now();
   ++p.times;
-  if (news) listener_(p, false);
+  if (news) listener_(p, Said::problem);
 }
 
 void Problems::clear(const std::string& about) {
   std::lock_guard lock(mutex_);
   auto it = all_.find(about);
   if (it == all_.end()) return;
-  listener_(it->second, true);
+  listener_(it->second, Said::ended);
   all_.erase(it);
+}
+
+void Problems::note(const std::string& about, const std::string& text) {
+  std::lock_guard lock(mutex_);
+  listener_({about, text, system_now(), system_now(), 1}, Said::note);
 }
 
 void Problems::clear_with_prefix(const std::string& prefix) {
@@ -33,7 +38,7 @@ void Problems::clear_with_prefix(const std::string& prefix) {
 
 void Problems::mute() {
   std::lock_guard lock(mutex_);
-  listener_ = [](const Problem&, bool) {};
+  listener_ = [](const Problem&, Said) {};
 }
 
 std::vector<Problems::Problem> Problems::all() const {

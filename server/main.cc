@@ -13,17 +13,16 @@
 
 #include "agent/memory.h"
 #include "agent/secret.h"
-#include "agent/whole_file.h"
 #include "core/time/instant.h"
 #include "server/api.h"
 #include "server/http_server.h"
 #include "server/json_answer.h"
 #include "server/log.h"
 #include "server/token.h"
+#include "spool/whole_file.h"
 
 namespace dingle {
 namespace {
-
 
 bool read_file(const std::string& path, std::string& text, std::string& problem) {
   std::ifstream in(path, std::ios::binary);
@@ -123,11 +122,12 @@ int run(const Arguments& arguments) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
   }
-  auto engine = Engine::start(configuration, [](const Problems::Problem& p, bool ended) {
-    if (ended)
-      log_info("problem ended", {{"about", p.about}, {"text", p.text}});
-    else
+  auto engine = Engine::start(configuration, [](const Problems::Problem& p, Problems::Said said) {
+    if (said == Problems::Said::problem)
       log_warning("problem", {{"about", p.about}, {"text", p.text}});
+    else
+      log_info(said == Problems::Said::ended ? "problem ended" : "note",
+               {{"about", p.about}, {"text", p.text}});
   });
   if (!engine) {
     std::cerr << "dingled: " << engine.problem().message

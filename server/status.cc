@@ -21,9 +21,9 @@ class Numbers {
 };
 
 constexpr const char* kSourceCounters[] = {
-    "lines",         "bytes",     "empty",        "joined",    "events",   "leftovers",
-    "cut",           "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full",
-    "lost_too_fast", "set_apart", "requests",     "repeated",  "refused",  "turned_away"};
+    "lines",     "bytes",        "empty",     "joined",   "events",          "leftovers",     "cut",
+    "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast", "set_apart",
+    "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -139,6 +139,8 @@ std::string status_json(Engine& engine) {
          {"damaged", damaged},
          {"retried", n(counter_of_destination(d.id, "retried"))},
          {"replaced", n(counter_of_destination(d.id, "replaced"))},
+         {"removed_indexes", n(counter_of_destination(d.id, "removed_indexes"))},
+         {"removed_events", n(counter_of_destination(d.id, "removed_events"))},
          {"shed", shed_oldest + shed_newest},
          {"letters", engine.letters().count(d.id)},
          {"letters_by_reason", std::move(reasons)},
@@ -279,6 +281,9 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"lost_too_fast", "Messages that came by UDP faster than they could be taken."},
         {"set_apart",
          "Lines on which the program ended twice: in a file of the data folder, unread by any step."},
+        {"copies",
+         "Files that were copies of others that were then truncated; what was read is not read again."},
+        {"hole_bytes", "Bytes that were never written, at the beginning of truncated files; passed over."},
         {"requests", "Requests whose events were taken."},
         {"repeated", "Requests whose Idempotency-Key was known: their events are there already."},
         {"refused", "Requests that were refused for what they are."},
@@ -311,6 +316,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"shed", "Events given up because the queue was full."},
         {"damaged", "Events destroyed on disk."}},
        true, "_events");
+  each("destinations", "destination",
+       {{"removed_indexes", "Indexes removed by `keep`."}, {"removed_events", "Events in those."}}, true, "");
   each("destinations", "destination",
        {{"waiting", "Events that wait."},
         {"waiting_bytes", "Bytes that wait."},

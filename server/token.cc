@@ -9,7 +9,7 @@
 #include <cstring>
 #include <fstream>
 
-#include "agent/whole_file.h"
+#include "spool/whole_file.h"
 
 namespace dingle {
 

@@ -1,5 +1,6 @@
 #include "store/index_file.h"
 
+#include <sys/stat.h>
 #include <xxhash.h>
 
 #include <algorithm>
@@ -23,6 +24,7 @@ CREATE TABLE IF NOT EXISTS chunk(block INTEGER NOT NULL, number INTEGER NOT NULL
 CREATE TABLE IF NOT EXISTS filter(block INTEGER PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS progress(spool INTEGER NOT NULL, destination INTEGER NOT NULL, lane INTEGER NOT NULL, epoch INTEGER NOT NULL, number INTEGER NOT NULL, ordinal INTEGER NOT NULL,
                                     PRIMARY KEY(spool, destination, lane)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS arrival(one INTEGER PRIMARY KEY CHECK(one = 1), last INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
 
@@ -55,7 +57,11 @@ IndexFile::IndexFile(const std::string& path)
     if (s.step()) version = s.integer(0);
   }
   if (version > kVersion) throw SqliteError(SQLITE_ERROR, path + " was written by a newer version of Dingle");
-  if (version == 0) {
+  const bool has_arrival = [&] {  // files of earlier programs have none
+    Statement s(connection_.get(), "SELECT 1 FROM sqlite_master WHERE name = 'arrival'");
+    return s.step();
+  }();
+  if (version == 0 || !has_arrival) {
     Transaction transaction(connection_);
     connection_.run(kSchema);
     connection_.run(("PRAGMA user_version=" + std::to_string(kVersion)).c_str());
@@ -118,6 +124,10 @@ void IndexFile::commit(std::span<Request* const> requests, BlockEncoder& encoder
   std::vector<StoredEvent> fresh;
   for (Request* r : requests) admit(*r, changed, fresh);
   insert(fresh, encoder);
+  if (!fresh.empty()) {
+    Statement arrived(connection_.get(), "INSERT OR REPLACE INTO arrival VALUES(1, ?)");
+    arrived.bind(1, system_now()).run();
+  }
   Statement put(connection_.get(), "INSERT OR REPLACE INTO progress VALUES(?, ?, ?, ?, ?, ?)");
   for (const auto& [sender, lanes] : changed) {
     const auto before = progress_.find(sender);
@@ -267,6 +277,15 @@ IndexInfo read_index_info(const std::string& path) {
   info.events = s.number(1);
   info.first = s.integer(2);
   info.last = s.integer(3);
+  try {
+    Statement arrived(connection.get(), "SELECT last FROM arrival");
+    if (arrived.step()) info.arrival = arrived.integer(0);
+  } catch (const SqliteError&) {
+    // Of an earlier program: the file's own time has to do.
+  }
+  struct stat file;
+  if (info.arrival == 0 && ::stat(path.c_str(), &file) == 0)
+    info.arrival = file.st_mtim.tv_sec * kSecond + file.st_mtim.tv_nsec;
   for (const char* suffix : {"", "-wal"}) {
     std::error_code error;
     const auto size = std::filesystem::file_size(path + suffix, error);

@@ -37,6 +37,7 @@ struct IndexInfo {
   std::string name;
   std::uint64_t events = 0, blocks = 0, bytes = 0;  // bytes on disk
   std::int64_t first = 0, last = 0;                 // event times; both 0 when there are no events
+  std::int64_t arrival = 0;  // ns since 1970: when events were committed last, by this machine's clock
 };
 
 // Written by one thread. Readers open the file on their own.

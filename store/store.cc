@@ -5,6 +5,10 @@
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
+#include <sstream>
+
+#include "core/time/instant.h"
+#include "spool/whole_file.h"
 
 namespace dingle {
 namespace {
@@ -97,11 +101,16 @@ void Store::commit(const std::vector<Pending*>& together) {
     open_.front().written = true;
     ++transactions_;
   } catch (const SqliteError& error) {
-    failed("index " + index + ": " + error.what());
+    const bool damaged = error.code == SQLITE_CORRUPT || error.code == SQLITE_NOTADB;
+    failed("index " + index + ": " + error.what() +
+           (damaged ? "; the file " + path_of(index) +
+                          " is damaged: move it away, and a new one is begun (what stands in "
+                          "it is then not searched), or put a copy from a backup in its place"
+                    : ""));
     std::erase_if(open_, [&](const Open& o) { return o.name == index; });
     return;
-  } catch (const std::filesystem::filesystem_error& error) {
-    return failed(error.what());
+  } catch (const std::exception& error) {
+    return failed(error.what());  // whatever it is, nobody waits for ever
   }
   for (Pending* p : together) {
     const IndexFile::Request& r = p->request;
@@ -189,30 +198,49 @@ std::vector<IndexInfo> Store::indexes() const {
 bool Store::remove(const std::string& index) {
   std::lock_guard lock(mutex_);
   std::error_code error;
-  {
-    std::ofstream file(folder_ + "/held.new");
-    for (const auto& [sender, record] : held_records())
-      file << sender.first << ' ' << sender.second << ' ' << record.epoch << ' ' << record.number << '\n';
-  }
-  std::filesystem::rename(folder_ + "/held.new", folder_ + "/held", error);
+  std::ostringstream held;
+  for (const auto& [sender, record] : held_records())
+    held << sender.first << ' ' << sender.second << ' ' << record.epoch << ' ' << record.number << '\n';
+  if (write_whole(folder_ + "/held", std::move(held).str(), 0600) != 0)
+    return false;  // its agents would send all again
   std::erase_if(open_, [&](const Open& o) { return o.name == index; });
   const bool there = is_index_name(index) && std::filesystem::remove(path_of(index), error);
   for (const char* suffix : {"-wal", "-shm"}) std::filesystem::remove(path_of(index) + suffix, error);
   return there;
 }
 
-std::vector<std::string> Store::retain(std::int64_t oldest, std::uint64_t most_bytes) {
+namespace {
+
+constexpr std::int64_t kPlausible = 24 * 3600 * kSecond;  // ahead of the clock
+
+// Up to when it holds something.
+std::int64_t newest_of(const IndexInfo& info) {
+  return info.last > info.arrival + kPlausible ? info.arrival : std::max(info.last, info.arrival);
+}
+
+}  // namespace
+
+std::vector<Store::Removed> Store::retain(std::int64_t oldest, std::uint64_t most_bytes) {
   std::vector<IndexInfo> all = indexes();
-  std::sort(all.begin(), all.end(), [](const IndexInfo& a, const IndexInfo& b) { return a.last < b.last; });
+  auto by_last = [](const IndexInfo& a, const IndexInfo& b) {
+    auto last = [](const IndexInfo& i) { return i.last > i.arrival + kPlausible ? i.arrival : i.last; };
+    return last(a) < last(b);
+  };
+  std::sort(all.begin(), all.end(), by_last);
   std::uint64_t bytes = 0;
   for (const IndexInfo& info : all) bytes += info.bytes;
-  std::vector<std::string> removed;
+  std::vector<Removed> removed;
   for (const IndexInfo& info : all) {
     if (info.events == 0) continue;
-    const bool old = oldest != 0 && info.last < oldest;
+    const bool old = oldest != 0 && newest_of(info) < oldest;
     const bool too_much = most_bytes != 0 && bytes > most_bytes && removed.size() + 1 < all.size();
     if (!old && !too_much) continue;
-    if (remove(info.name)) removed.push_back(info.name), bytes -= info.bytes;
+    if (!remove(info.name)) continue;
+    bytes -= info.bytes;
+    removed.push_back({info.name,
+                       old ? "its last event and its last arrival are older than `keep.age`"
+                           : "all indexes together were larger than `keep.bytes`",
+                       info.events});
   }
   return removed;
 }

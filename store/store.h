@@ -45,11 +45,16 @@ class Store {
   void forget_caches();  // frees memory that is kept for commits to come
 
   std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
-  // False if there is no such index.
+  // False if there is no such index, or it could not be removed.
   bool remove(const std::string& index);
-  // Removes whole indexes: those whose last event is older than `oldest` (ns since 1970; 0: none), then the
-  // oldest ones until the rest has at most `most_bytes` (0: no limit). Answers the names.
-  std::vector<std::string> retain(std::int64_t oldest, std::uint64_t most_bytes);
+  struct Removed {
+    std::string index, why;
+    std::uint64_t events = 0;
+  };
+  // Removes whole indexes: those whose last event *and* last arrival are older than `oldest` (ns since 1970; 0: none), so
+  // that what was imported today stays; then the oldest ones until the rest has at most `most_bytes` (0: no limit). An
+  // event time more than a day after its arrival says nothing: then the arrival counts.
+  std::vector<Removed> retain(std::int64_t oldest, std::uint64_t most_bytes);
 
   std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }
   std::vector<std::string> names() const;

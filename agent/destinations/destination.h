@@ -73,8 +73,13 @@ class Destination {
   bool may_defer = false;
   // Whether to read the next batch while one is delivered: worth its memory if others do the work.
   virtual bool reads_ahead() const { return false; }
-  // For housekeeping: called every second or so while there is nothing to deliver, every ten while there is.
-  virtual void idle() {}
+  // For housekeeping: called every second or so while there is nothing to deliver, every ten while there is. What is done
+  // then is counted with the destination, and logged.
+  struct Housekeeping {
+    std::vector<std::pair<const char*, std::uint64_t>> counts;
+    std::vector<std::string> said;
+  };
+  virtual Housekeeping idle() { return {}; }
   // Asks a `deliver` in progress to come to an end soon, with any outcome. Called from another thread.
   virtual void cancel() {}
 };

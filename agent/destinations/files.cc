@@ -149,7 +149,7 @@ class Files final : public Destination {
     finish_old();
     return d;
   }
-  void idle() override { finish_old(); }
+  Housekeeping idle() override { return finish_old(), Housekeeping{}; }
 
  private:
   // "" or what went wrong.

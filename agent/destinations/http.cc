@@ -176,8 +176,9 @@ class Http final : public Destination {
   }
   void cancel() override { cancelled_ = true; }
   bool reads_ahead() const override { return true; }
-  void idle() override {
+  Housekeeping idle() override {
     for (auto& requester : requesters_) requester->idle();
+    return {};
   }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {

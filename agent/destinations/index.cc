@@ -51,16 +51,22 @@ class Index final : public Destination {
 
   void cancel() override { cancelled_ = true; }
 
-  void idle() override {
+  Housekeeping idle() override {
     store_->merge();
     if (std::exchange(resting_at_, commits_) == commits_ && std::exchange(rested_at_, commits_) != commits_) {
       store_->forget_caches();
       choice_.forget();
     }
     const std::int64_t now = system_now();
-    if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return;
+    Housekeeping done;
+    if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return done;
     retained_at_ = now;
-    store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_);
+    for (const Store::Removed& r : store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_)) {
+      done.said.push_back("the index " + r.index + " with " + std::to_string(r.events) +
+                          " events was removed: " + r.why);
+      done.counts.insert(done.counts.end(), {{"removed_indexes", 1}, {"removed_events", r.events}});
+    }
+    return done;
   }
 
  private:

@@ -45,7 +45,7 @@ class Postgres final : public Destination {
                            signed_(sender_.spool)));
   }
 
-  void idle() override { choice_.forget(); }
+  Housekeeping idle() override { return choice_.forget(), Housekeeping{}; }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);

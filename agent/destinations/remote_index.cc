@@ -76,7 +76,7 @@ class RemoteIndex final : public Destination {
   }
   void cancel() override { cancelled_ = true; }
   bool reads_ahead() const override { return true; }
-  void idle() override { choice_.forget(); }
+  Housekeeping idle() override { return choice_.forget(), Housekeeping{}; }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
     if (!problem_.empty()) return Delivery::retry(problem_);

@@ -10,8 +10,8 @@
 #include <filesystem>
 #include <fstream>
 
-#include "agent/whole_file.h"
 #include "core/json_text.h"
+#include "spool/whole_file.h"
 
 namespace dingle {
 namespace {

@@ -96,7 +96,7 @@ void DeliveryThread::run() {
     BatchReader::Read* batch = reader.next(cursor);
     if (batch == nullptr) {
       if (!stopping_ && std::chrono::steady_clock::now() - last_idle >= kIdle) {
-        destination_->idle();
+        housekeep();
         last_idle = std::chrono::steady_clock::now();
         reader.forget();
       }
@@ -136,10 +136,19 @@ void DeliveryThread::run() {
     if (durable_) pass_deferred();
     if (std::chrono::steady_clock::now() - last_idle >=
         kHousekeeping) {  // retention must not wait for a quiet hour
-      destination_->idle();
+      housekeep();
       last_idle = std::chrono::steady_clock::now();
     }
   }
+}
+
+void DeliveryThread::housekeep() {
+  const Destination::Housekeeping done = destination_->idle();
+  std::vector<CounterChange> counts;
+  for (const auto& [what, n] : done.counts)
+    counts.push_back({counter_of_destination(id_, what), static_cast<std::int64_t>(n)});
+  if (!counts.empty()) spool_.count(std::move(counts));
+  for (const std::string& text : done.said) problems_.note("destination " + name_, text);
 }
 
 // The destination is done with all that was deferred.

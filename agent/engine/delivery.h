@@ -54,6 +54,7 @@ class DeliveryThread {
   };
   void run();
   void pass_deferred();
+  void housekeep();
   std::uint64_t resume() const;
   bool deliver_in_parts(std::span<const DeliveryEvent> events);
   bool deliver(std::span<const DeliveryEvent> events);

@@ -80,7 +80,7 @@ class Files final : public Source {
   void run() {
     known_files_.emplace(intake_.spool(), "file/" + name_ + "/");
     const auto open_it = [this](const std::string& path) { return open(path, false); };
-    for (auto& file : known_files_->find(open_it, [this](const std::string& path, const FileCheckpoint& kept) {
+    for (auto& file : known_files_->find(open_it, [this](const std::string&path, const FileCheckpoint&kept) {
            return patterns_.matches(path) || (patterns_.matches(kept.path) && !patterns_.is_excluded(path) &&
                                               why_not_followed(kept.path).empty());
          })) {
@@ -118,8 +118,7 @@ class Files final : public Source {
         if (!refused_ && is_done(file)) {
           rotation_.left(file);
           it = files_.erase(it);
-        }
-        else
+        } else
           ++it;
       }
       look_behind();
@@ -258,7 +257,8 @@ class Files final : public Source {
     const std::string& links = options_.text("links");
     if (links == "never") return "is a symbolic link; `links: never` says not to follow those";
     if (links == "any" || ::stat(path.c_str(), &info) != 0 || link.st_uid == info.st_uid) return "";
-    return "is a symbolic link of another owner than the file that it leads to, and is not followed; `links: any` "
+    return "is a symbolic link of another owner than the file that it leads to, and is not followed; `links: "
+           "any` "
            "would follow it";
   }
 
@@ -333,7 +333,8 @@ class Files final : public Source {
     if (chunk[0] != '\0' || file.checkpoint.skipping) return false;
     const std::uint64_t from = file.checkpoint.position;
     char before = '\0';
-    if (from != 0 && (::pread(file.fd(), &before, 1, static_cast<off_t>(from - 1)) != 1 || before != '\0')) return false;
+    if (from != 0 && (::pread(file.fd(), &before, 1, static_cast<off_t>(from - 1)) != 1 || before != '\0'))
+      return false;
     std::uint64_t to = from + std::min(chunk.find_first_not_of('\0'), chunk.size());
     if (to == from + chunk.size())
       if (const off_t data = ::lseek(file.fd(), static_cast<off_t>(to), SEEK_DATA); data > 0)
@@ -369,8 +370,8 @@ class Files final : public Source {
     if (until <= file.checkpoint.position) return false;
     const std::int64_t quiet = now - file.changed_at;
     // What stands at the end without a newline, and an event that may go on, are taken after a while.
-    const bool ends = quiet >= options_.number("unfinished_after") ||
-                      (file.detached_at != 0 && quiet >= kCloseAfter / 2);
+    const bool ends =
+        quiet >= options_.number("unfinished_after") || (file.detached_at != 0 && quiet >= kCloseAfter / 2);
     const bool closes = ends || file.closing || quiet >= options_.section("join").number("wait");
     if (size == file.waiting_size && !ends && !(closes && split_.joins())) return false;
     const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);
@@ -482,7 +483,8 @@ std::shared_ptr<const Prepared> prepare(const Checking& c) {
       c.findings.warning(c.options.where("paths"), "`" + path + "` is never read: it is a compressed file",
                          "name the file that is written to");
     else if (path.ends_with('/'))
-      c.findings.warning(c.options.where("paths"), "`" + path + "` is a folder", "name the files in it: " + path + "*");
+      c.findings.warning(c.options.where("paths"), "`" + path + "` is a folder",
+                         "name the files in it: " + path + "*");
   auto prepared = std::make_shared<PreparedFiles>();
   prepared->split.longest_line = static_cast<std::size_t>(c.options.number("longest_line"));
   const Options& join = c.options.section("join");
@@ -533,7 +535,8 @@ const SourceKind kFilesSource{
       {.name = "links",
        .type = OptionType::choice,
        .fallback = "same_owner",
-       .text = "Which symbolic links are followed: those that have the owner of the file that they lead to, all, or "
+       .text = "Which symbolic links are followed: those that have the owner of the file that they lead to, "
+               "all, or "
                "none. Nobody else can then point the program at a file that it may read and they may not.",
        .choices = {"same_owner", "any", "never"}},
       {.name = "most_files",

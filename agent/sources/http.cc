@@ -128,9 +128,10 @@ class Http final : public Source, public RequestTaker {
 
  private:
   using Taken = Intake::Taken;
-  void count(const char* what) { 
+  void count(const char* what) {
     const CounterChange one{"source/" + name_ + "/" + what, 1};
-    if (intake_.spool().note({{}, {one}}) != 0) intake_.spool().count({one});  // on a full disk it is kept in memory
+    if (intake_.spool().note({{}, {one}}) != 0)
+      intake_.spool().count({one});  // on a full disk it is kept in memory
   }
   std::string about() const { return "source " + name_ + ": listen"; }
 

@@ -74,7 +74,8 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
   }
   out.consumed = at;
   const bool whole = at == chunk.size();
-  if (open && !ends && !(closes && whole) && !out.skipping) {  // the last event may go on: it stays for the next time
+  if (open && !ends && !(closes && whole) &&
+      !out.skipping) {  // the last event may go on: it stays for the next time
     out.consumed = out.events.back().position;
     out.events.pop_back();
     out.lines -= open_lines;

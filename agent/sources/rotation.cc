@@ -56,8 +56,8 @@ bool is_earlier(const TrackedFile& file, const TrackedFile& than) {
 bool has_rotated_name(const TrackedFile& file, const TrackedFile& of) {
   const std::string& path = of.checkpoint.path;
   struct stat info;
-  return file.checkpoint.path != path && file.checkpoint.path.starts_with(path) && ::stat(path.c_str(), &info) == 0 &&
-         info.st_ino == of.inode() && info.st_dev == of.device();
+  return file.checkpoint.path != path && file.checkpoint.path.starts_with(path) &&
+         ::stat(path.c_str(), &info) == 0 && info.st_ino == of.inode() && info.st_dev == of.device();
 }
 
 // Whether it holds lines that were written before the other's.
@@ -99,7 +99,8 @@ void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
   // The oldest first: each of them is read to its end before the next one.
   std::sort(younger.before.begin(), younger.before.end(), [&](const auto& a, const auto& b) {
     const TrackedFile *first = find(a.id), *second = find(b.id);
-    return first != nullptr && second != nullptr ? is_earlier(*first, *second) : first == nullptr && second != nullptr;
+    return first != nullptr && second != nullptr ? is_earlier(*first, *second)
+                                                 : first == nullptr && second != nullptr;
   });
 }
 
@@ -133,7 +134,8 @@ std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
     TrackedFile* other = find(file.before[i].id);
     if (other != nullptr && waits_for(file, *other, file.before[i].renamed)) return std::nullopt;
     const bool late = other != nullptr && other->changed_at > file.grew_at + kLongestWait;
-    const bool stays = other != nullptr && file.before[i].renamed && !late && now - other->changed_at < kForgotten;
+    const bool stays =
+        other != nullptr && file.before[i].renamed && !late && now - other->changed_at < kForgotten;
     if (other != nullptr && file.before[i].renamed &&
         (late || (other->size_now() != other->checkpoint.position && now - file.grew_at >= kLongestWait)))
       calls_.tell(name_of(*other), "is still written to, though " + name_of(file) +
@@ -169,12 +171,14 @@ bool Rotation::waits_for_original(TrackedFile& file) {
     adopt(file, *original);
     return false;
   }
-  const bool shrunk = original != nullptr && !original->still_agrees() && file.agrees_with(original->checkpoint);
+  const bool shrunk =
+      original != nullptr && !original->still_agrees() && file.agrees_with(original->checkpoint);
   const bool alike = original != nullptr && (shrunk || holds_its_end(file, *original));
   if (alike && calls_.now() - file.held_since < kLongestWait) return true;
   if (alike)
-    calls_.tell(name_of(file), "holds what " + name_of(*original) +
-                                   " holds, and is read as another file: a copy among the paths is read twice");
+    calls_.tell(name_of(file),
+                "holds what " + name_of(*original) +
+                    " holds, and is read as another file: a copy among the paths is read twice");
   file.may_copy.reset();
   return false;
 }

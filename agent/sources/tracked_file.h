@@ -69,21 +69,22 @@ class TrackedFile {
   Id id() const { return {device_, inode_}; }
   struct Before {
     Id id;
-    bool renamed = false;  // it had this file's path, or was copied into by it: nothing comes behind it but by mistake
+    bool renamed =
+        false;  // it had this file's path, or was copied into by it: nothing comes behind it but by mistake
   };
-  std::vector<Before> before;    // files with earlier lines
-  std::string former;            // the path that it had before the last one, or ""
-  std::int64_t grew_at = 0;      // when it was first seen to have lines while others stand before it
-  bool closing = false;          // what took its place has grown: its last event is whole
-  bool appeared = false;         // while its source ran
-  std::int64_t born = 0;         // ns since 1970; 0: the file system does not tell
+  std::vector<Before> before;          // files with earlier lines
+  std::string former;                  // the path that it had before the last one, or ""
+  std::int64_t grew_at = 0;            // when it was first seen to have lines while others stand before it
+  bool closing = false;                // what took its place has grown: its last event is whole
+  bool appeared = false;               // while its source ran
+  std::int64_t born = 0;               // ns since 1970; 0: the file system does not tell
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
-  bool just_cut = false;         // folders were not listed since
-  std::optional<Id> may_copy;    // the file that it agrees with so far
-  std::int64_t held_since = 0;   // since when it is not read for that
-  bool compared = false;         // with the others of its family
-  bool placed = false;           // `before` is known
+  bool just_cut = false;        // folders were not listed since
+  std::optional<Id> may_copy;   // the file that it agrees with so far
+  std::int64_t held_since = 0;  // since when it is not read for that
+  bool compared = false;        // with the others of its family
+  bool placed = false;          // `before` is known
 
   bool still_agrees() const {  // with what was read of it
     return size_now() >= checkpoint.position && agrees_with(checkpoint);
@@ -99,7 +100,7 @@ class TrackedFile {
 };
 
 std::int64_t birth_of(int fd);  // ns since 1970; 0: the file system does not tell
-std::uint64_t new_stream();  // random, never 0
+std::uint64_t new_stream();     // random, never 0
 // The stream of a file that a spool does not know yet: by its device, inode and time of birth, so that copies
 // of the spool give its events the same ids. Random where the file system keeps no times of birth: an inode
 // alone may have been another file's.

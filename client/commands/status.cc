@@ -116,6 +116,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
           std::pair{
               "set_apart",
               "lines, on which the program ended twice, are in a file of the data folder, and nowhere else"},
+          std::pair{"copies",
+                    "files were copies of others that were then truncated; what was read is not read again"},
           std::pair{"repeated",
                     "requests came again with a known Idempotency-Key; their events are stored once"},
           std::pair{"refused", "requests were refused; their answers said why"},
@@ -128,6 +130,16 @@ int print_people(const Client& client, const Json& s, bool steps) {
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
                 << with_thousands(p["fields_left_out"].get<std::int64_t>())
                 << " fields were left out: an event takes 1000 fields, and all together 65 536 names\n";
+  for (const Json& p : s["pipelines"])
+    if (p.value("values_as_text", 0) != 0)
+      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
+                << with_thousands(p["values_as_text"].get<std::int64_t>())
+                << " values were kept as texts: numbers that no 64 bits hold, or broken escapes\n";
+  for (const Json& d : s["destinations"])
+    if (d.value("removed_indexes", 0) != 0)
+      std::cout << "note: destination " << d["name"].get<std::string>() << ": `keep` removed "
+                << with_thousands(d["removed_indexes"].get<std::int64_t>()) << " indexes with "
+                << with_thousands(d["removed_events"].get<std::int64_t>()) << " events\n";
   for (const Json& p : s["pipelines"])
     if (p.value("implausible_times", 0) != 0)
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "

@@ -53,9 +53,30 @@ TEST(Configuration, AnyOptionsOfAnyKindAreReadToTheEnd) {
     EXPECT_NE(configuration == nullptr, findings.errors() == 0) << text;
     for (const Finding& f : findings.all()) EXPECT_NE(f.place.line, 0u) << text << f.message;
   };
-  const char* const kValues[] = {"''",   "x",    "0",      "-1",   "99999999999999999999", "1e9",    "true", "[]",
-                                 "[1]",  "[[]]", "{}",     "{a: b}", "{env: X}",           "'{'",    "'${x}'", "'/x/{'",
-                                 "null", "10s",  "100GiB", "[a, b]", "{a: {b: [c]}}",      "'https://x'", "'127.0.0.1:0'", "~"};
+  const char* const kValues[] = {"''",
+                                 "x",
+                                 "0",
+                                 "-1",
+                                 "99999999999999999999",
+                                 "1e9",
+                                 "true",
+                                 "[]",
+                                 "[1]",
+                                 "[[]]",
+                                 "{}",
+                                 "{a: b}",
+                                 "{env: X}",
+                                 "'{'",
+                                 "'${x}'",
+                                 "'/x/{'",
+                                 "null",
+                                 "10s",
+                                 "100GiB",
+                                 "[a, b]",
+                                 "{a: {b: [c]}}",
+                                 "'https://x'",
+                                 "'127.0.0.1:0'",
+                                 "~"};
   auto each = [&](const ComponentSpec& spec, const std::string& before, const std::string& behind) {
     for (const char* all : {"", " {}", " []", " x", " 5", " { nosuch: 1 }"})
       read(before + spec.name + ":" + all + behind);
@@ -71,14 +92,18 @@ TEST(Configuration, AnyOptionsOfAnyKindAreReadToTheEnd) {
   };
   const std::string rest = "\npipelines: { p: { from: [s], to: [d] } }\n";
   for (const SourceKind* kind : source_kinds())
-    each(kind->spec, "version: 1\nsources: { s: { ", " } }" + rest + "destinations: { d: { nowhere: {} } }\n");
+    each(kind->spec, "version: 1\nsources: { s: { ",
+         " } }" + rest + "destinations: { d: { nowhere: {} } }\n");
   for (const DestinationKind* kind : destination_kinds())
-    each(kind->spec, "version: 1\nsources: { s: { files: { paths: [/x/*.log] } } }" + rest + "destinations: { d: { ", " } }\n");
+    each(kind->spec,
+         "version: 1\nsources: { s: { files: { paths: [/x/*.log] } } }" + rest + "destinations: { d: { ",
+         " } }\n");
   for (const StepKind& kind : step_kinds())
-    each(kind.spec,
-         "version: 1\nsources: { s: { files: { paths: [/x/*.log] } } }\ndestinations: { d: { nowhere: {} } }\n"
-         "pipelines:\n  p:\n    from: [s]\n    to: [d]\n    steps:\n      - ",
-         "\n");
+    each(
+        kind.spec,
+        "version: 1\nsources: { s: { files: { paths: [/x/*.log] } } }\ndestinations: { d: { nowhere: {} } }\n"
+        "pipelines:\n  p:\n    from: [s]\n    to: [d]\n    steps:\n      - ",
+        "\n");
   EXPECT_GT(tried, 1000u);
 }
 

@@ -40,7 +40,7 @@ class DeliveryThreadTest : public testing::Test {
                        testing::UnitTest::GetInstance()->current_test_info()->name();
   std::unique_ptr<Spool> spool;
   std::unique_ptr<Letters> letters;
-  Problems problems{[](const Problems::Problem&, bool) {}};
+  Problems problems{[](const Problems::Problem&, Problems::Said) {}};
   DestinationSettings settings;
   std::vector<std::string> accepted;
   std::mutex mutex;

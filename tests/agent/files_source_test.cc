@@ -25,7 +25,7 @@ using namespace std::chrono_literals;
 // Takes everything at once.
 class Taking final : public Intake {
  public:
-  explicit Taking(Spool& spool) : spool_(spool), problems_([](const Problems::Problem&, bool) {}) {}
+  explicit Taking(Spool& spool) : spool_(spool), problems_([](const Problems::Problem&, Problems::Said) {}) {}
   bool submit(SourceBatch batch) override {
     spool_.note(batch.changes);
     std::lock_guard lock(mutex_);
@@ -82,7 +82,8 @@ class FilesSourceTest : public testing::Test {
     return stop();
   }
   void start() {
-    const std::string text = "version: 1\nsources: { s: { files: { paths: ['" + folder.string() + paths + "']" + options +
+    const std::string text = "version: 1\nsources: { s: { files: { paths: ['" + folder.string() + paths +
+                             "']" + options +
                              " } } }\npipelines: { p: { from: [s], to: [d] } }\n"
                              "destinations: { d: { nowhere: {} } }\n";
     Findings findings(text);
@@ -262,7 +263,8 @@ TEST_F(FilesSourceTest, AnUnfinishedLineWaitsItsTimeAlsoWhereLinesAreJoined) {
   append("logs/gate.log", "one\nhal");
   start();
   std::this_thread::sleep_for(200ms);
-  EXPECT_EQ(intake->lines(), Lines{});  // `hal` may become an indented line's beginning no more than a new one
+  EXPECT_EQ(intake->lines(),
+            Lines{});  // `hal` may become an indented line's beginning no more than a new one
   append("logs/gate.log", "f\n");
   EXPECT_TRUE(until([&] { return intake->lines().size() == 2; }));
   EXPECT_EQ(stop(), (Lines{"one", "half"}));
@@ -278,7 +280,9 @@ TEST_F(FilesSourceTest, AnotherFileWithAKnownInodeIsNotRead) {
   for (const std::uint64_t position : {4u, 0u}) {
     const std::string key = "file/s/" + id_of("logs/notes.txt");
     spool->note({{{key,
-                   FileCheckpoint{.path = (folder / "logs/gate.log").string(), .stream = 7, .position = position,
+                   FileCheckpoint{.path = (folder / "logs/gate.log").string(),
+                                  .stream = 7,
+                                  .position = position,
                                   .rungs = {{4, 99}}}
                        .encode(),
                    false}},
@@ -382,7 +386,8 @@ TEST_F(RotationTest, TheLastEventOfARotatedFileIsNotLate) {
     line();
     if (i % 3) std::this_thread::sleep_for(10ms);
   }
-  EXPECT_TRUE(until([&] { return intake->lines().size() + 1 >= static_cast<std::size_t>(n); })) << intake->lines().size();
+  EXPECT_TRUE(until([&] { return intake->lines().size() + 1 >= static_cast<std::size_t>(n); }))
+      << intake->lines().size();
   Lines lines = stop();
   for (std::string& l : lines) l = l.substr(0, l.find('\n'));
   written.pop_back();  // the last one is open
@@ -394,7 +399,8 @@ TEST_F(RotationTest, CopyAndTruncateWithTheCopyAmongThePathsDoublesNothing) {
   for (int i = 0; i < 40; ++i) {
     for (int k = 0; k < 200; ++k) line();
     EXPECT_TRUE(i % 4 != 0 || until([&] { return source->bytes_behind() == 0u; }));
-    std::filesystem::copy_file(folder / "logs/gate.log", folder / ("logs/gate.log." + std::to_string(1000 + i)));
+    std::filesystem::copy_file(folder / "logs/gate.log",
+                               folder / ("logs/gate.log." + std::to_string(1000 + i)));
     if (i % 3 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(5 * (i % 5)));
     std::filesystem::resize_file(folder / "logs/gate.log", 0);
     EXPECT_TRUE(until([&] { return source->open() >= static_cast<std::uint64_t>(i) + 2; }));
@@ -439,7 +445,8 @@ TEST_F(RotationTest, FilesThatMerelyBeginAlikeAreTwo) {
   start();
   EXPECT_TRUE(until([&] { return intake->lines().size() == 3 - 1; }));
   append("logs/gate.log.b", head + "2,northquay,2.7\n");
-  EXPECT_TRUE(until([&] { return intake->lines().size() == 4; }, 5)) << "without waiting to the end of its patience";
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 4; }, 5))
+      << "without waiting to the end of its patience";
   EXPECT_EQ(spool->counter("source/s/copies"), 0);
   stop();
 }

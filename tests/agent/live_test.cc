@@ -61,8 +61,9 @@ TEST(Live, EndLetsViewersReturn) {
 
 TEST(Problems, AreToldOnceAndEnd) {
   std::vector<std::string> told;
-  Problems problems(
-      [&](const Problems::Problem& p, bool ended) { told.push_back((ended ? "end " : "") + p.text); });
+  Problems problems([&](const Problems::Problem& p, Problems::Said said) {
+    told.push_back((said == Problems::Said::ended ? "end " : "") + p.text);
+  });
   for (int i = 0; i < 5; ++i) problems.set("d", "away");
   problems.set("d", "refused");
   EXPECT_EQ(problems.all()[0].times, 6u);

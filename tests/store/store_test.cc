@@ -5,11 +5,13 @@
 
 #include <atomic>
 #include <filesystem>
+#include <fstream>
 #include <random>
 #include <thread>
 
 #include "core/time/instant.h"
 #include "store/search.h"
+#include "store/sqlite.h"
 
 namespace dingle {
 namespace {
@@ -299,16 +301,80 @@ TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
   EXPECT_EQ(left_out("status <> 100"), 0u);
 }
 
-TEST_F(StoreTest, RetentionDeletesWholeIndexes) {
+class Retention : public StoreTest {
+ protected:
+  void arrived(const std::string& index, std::int64_t at) {
+    Connection file(store->path_of(index), SQLITE_OPEN_READWRITE);
+    file.run(("UPDATE arrival SET last = " + std::to_string(at)).c_str());
+  }
+  std::vector<std::string> retain(std::int64_t oldest, std::uint64_t bytes) {
+    std::vector<std::string> names;
+    for (const Store::Removed& r : store->retain(oldest, bytes)) {
+      names.push_back(r.index);
+      EXPECT_NE(r.why, "");
+      EXPECT_EQ(r.events, 1u);
+    }
+    return names;
+  }
+  const std::int64_t limit = kMorning + 60 * kSecond;
+};
+TEST_F(Retention, DeletesWholeIndexes) {
   add(1, 0, 200, "old");
   commit("day-1");
+  arrived("day-1", kMorning);
   add(2, 1440, 200, "new");
   commit("day-2");
-  EXPECT_EQ(store->retain(kMorning + 60 * kSecond, 0), (std::vector<std::string>{"day-1"}));
-  EXPECT_EQ(find(""), (Bodies{"new"}));
+  arrived("day-2", kMorning);
+  EXPECT_EQ(retain(limit, 0), Bodies{"day-1"});
+  EXPECT_EQ(find(""), Bodies{"new"});
   add(3, 1450, 200, "more");
   commit("day-3");
-  EXPECT_EQ(store->retain(0, 1), (std::vector<std::string>{"day-2"})) << "the newest stays";
+  EXPECT_EQ(retain(0, 1), Bodies{"day-2"}) << "the newest stays";
+}
+TEST_F(Retention, WhatWasImportedStaysUntilItsArrivalIsOld) {
+  add(1, -1'000'000, 200, "of two years ago");
+  commit("old");
+  EXPECT_EQ(retain(limit, 0), Bodies{});
+  store->merge();
+  EXPECT_EQ(retain(system_now() - 60 * kSecond, 0), Bodies{});
+  EXPECT_EQ(retain(system_now() + 60 * kSecond, 0), Bodies{"old"});
+}
+TEST_F(Retention, AWildEventTimeKeepsNoIndexForEver) {
+  add(1, 120'000'000, 200, "in 2255");
+  commit("wild");
+  EXPECT_EQ(retain(limit, 0), Bodies{});
+  arrived("wild", kMorning);
+  EXPECT_EQ(retain(limit, 0), Bodies{"wild"});
+}
+TEST_F(Retention, AFileOfAnEarlierProgramCountsByItsOwnTime) {
+  add(1, 0, 200, "old");
+  commit("day-1");
+  store.reset();
+  {
+    Connection file(Store::at(folder)->path_of("day-1"), SQLITE_OPEN_READWRITE);
+    file.run("DROP TABLE arrival");
+  }
+  store = Store::at(folder);
+  EXPECT_EQ(retain(limit, 0), Bodies{});
+  EXPECT_EQ(retain(system_now() + 60 * kSecond, 0), Bodies{"day-1"});
+}
+TEST_F(Retention, NothingIsRemovedThatWouldBeSentAgain) {
+  add(1, 0, 200, "old");
+  commit("day-1");
+  std::filesystem::create_directories(folder + "/held.new/x");  // what is held cannot be written down
+  EXPECT_FALSE(store->remove("day-1"));
+  EXPECT_EQ(find(""), Bodies{"old"});
+}
+TEST_F(StoreTest, ADamagedIndexSaysWhatToDo) {
+  add(1, 0, 200, "lost");
+  commit("day-1");
+  store.reset();
+  store = Store::at(folder);
+  std::ofstream(store->path_of("day-1"), std::ios::trunc) << std::string(100'000, 'x');
+  add(2, 0, 200, "waits");
+  const auto outcome = commit("day-1");
+  EXPECT_EQ(outcome.form, Store::Outcome::Form::retry);
+  EXPECT_NE(outcome.reason.find("move it away"), std::string::npos) << outcome.reason;
 }
 
 TEST_F(StoreTest, DeletedIndexIsBegunAnew) {

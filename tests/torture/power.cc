@@ -78,7 +78,7 @@ class Agent {
  private:
   const Configuration& configuration_;
   Letters letters_;
-  Problems problems_{[](const Problems::Problem&, bool) {}};
+  Problems problems_{[](const Problems::Problem&, Problems::Said) {}};
   std::unique_ptr<Spool> spool_;
   std::vector<std::uint32_t> ids_;
   std::vector<std::unique_ptr<DeliveryThread>> deliveries_;

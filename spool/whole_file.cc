@@ -1,4 +1,4 @@
-#include "agent/whole_file.h"
+#include "spool/whole_file.h"
 
 #include <fcntl.h>
 #include <unistd.h>
