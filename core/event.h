@@ -110,8 +110,9 @@ struct Batch {
   std::shared_ptr<const LineBuffer> buffer;
   Arena arena;
   std::vector<Event> events;
-  std::span<const Field> resource;  // of the stream; not owned: outlives the batch
-  Zone zone;                        // of times that name none, where a step does not say it
+  std::span<const Field> resource;           // of the stream; not owned: outlives the batch
+  Zone zone;                                 // of times that name none, where a step does not say it
+  std::string_view pipeline, configuration;  // that work on it; "": not known
 
   // Gives an event the fields that came with its data, under the ids of `foreign_field_id`. One that the
   // resource has gets another name: a line says nothing about where it came from. Answers how many there was
@@ -126,6 +127,10 @@ struct Batch {
     if (name == names::observed_timestamp) return Value::timestamp(event.observed);
     for (const Field& f : resource)
       if (f.name == name) return f.value;
+    if (name == names::pipeline && !pipeline.empty()) return Value::text(pipeline);
+    if (name == names::configuration && !configuration.empty()) return Value::text(configuration);
+    if (name == names::template_number && event.template_number != 0)
+      return Value::integer(event.template_number);
     return {};
   }
 };

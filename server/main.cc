@@ -117,6 +117,11 @@ int run(const Arguments& arguments) {
     std::cerr << "dingled: cannot make the data folder " << data << ": " << error.message() << "\n";
     return 1;
   }
+  struct stat folder;
+  if (::stat(data.c_str(), &folder) == 0 && (folder.st_mode & 022) != 0) {
+    std::cerr << "dingled: others may write in the data folder " << data << "\n  = chmod 700 it\n";
+    return 1;
+  }
   const std::string token = token_of(data, &problem);
   if (token.empty()) {
     std::cerr << "dingled: " << problem << "\n";

@@ -39,7 +39,10 @@ class Parameters {
     auto r = std::from_chars(given.data(), given.data() + given.size(), n);
     if (r.ec != std::errc() || r.ptr != given.data() + given.size())
       throw Refused{api_error(400, "`" + given + "` is not a whole number", "", name)};
-    return std::min(n, most);
+    if (n > most)
+      throw Refused{api_error(400, "`" + std::string(name) + "` is at most " + std::to_string(most),
+                              "narrow the time, or ask in parts: --to with the time of the last one", name)};
+    return n;
   }
   std::int64_t moment(const char* name, std::int64_t fallback) const {
     const std::string given = text(name);

@@ -82,23 +82,26 @@ std::int64_t nice_bucket(std::int64_t span) {
   for (std::int64_t seconds :
        {1, 5, 10, 30, 60, 300, 600, 1800, 3600, 3 * 3600, 6 * 3600, 12 * 3600, 86400, 7 * 86400})
     if (span / (seconds * kSecond) <= 60) return seconds * kSecond;
-  return 30 * kDay;
+  return 30 * kDay * (1 + span / (60 * 30 * kDay));
 }
 
 }  // namespace
 
 ApiAnswer list_events(Api& api, const ApiRequest& r) {
+  constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
   const Parameters p(r);
   const Held held = stores(api, p);
   Scanned scanned;
-  const auto found =
-      find_events(held.stores, p.query(), p.number("limit", 50, 10'000), p.text("types") == "true", scanned);
+  const auto found = find_events(held.stores, p.query(), p.number("limit", 50, 10'000),
+                                 p.text("types") == "true", scanned, kMostBytes);
   std::string out = "{\"events\":[";
   for (std::size_t i = 0; i < found.size(); ++i) {
     if (i) out += ',';
     out += found[i].json;
   }
-  out += "],\"scanned\":" + dump(scanned_json(scanned)) + "}";
+  out += "],";
+  if (scanned.cut) out += "\"cut_at_bytes\":" + std::to_string(kMostBytes) + ",";
+  out += "\"scanned\":" + dump(scanned_json(scanned)) + "}";
   return {200, "application/json", std::move(out), nullptr};
 }
 
@@ -148,13 +151,19 @@ ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
                                                                  })))
           first = std::min(first, info.first), last = std::max(last, info.last);
     if (first <= last && p.text("from").empty()) query.from = first;
-    if (first <= last && p.text("to").empty()) query.to = last + 1;
+    if (first <= last && p.text("to").empty())
+      query.to = last == std::numeric_limits<std::int64_t>::max() ? last : last + 1;
     if (first > last) query.from = query.to = 0;
   }
-  const std::int64_t span = query.to > query.from ? query.to - query.from : 0;
+  // A range may be longer than 292 years, which is all that 63 bits of nanoseconds hold.
+  const std::uint64_t wide =
+      query.to > query.from ? static_cast<std::uint64_t>(query.to) - static_cast<std::uint64_t>(query.from)
+                            : 0;
+  const auto span =
+      static_cast<std::int64_t>(std::min<std::uint64_t>(wide, std::numeric_limits<std::int64_t>::max()));
   g.bucket = p.duration("bucket", nice_bucket(span));
   constexpr std::int64_t kMostBuckets = 5000;
-  if (span / g.bucket > kMostBuckets)
+  if (wide / static_cast<std::uint64_t>(g.bucket) > static_cast<std::uint64_t>(kMostBuckets))
     throw Refused{api_error(400, "that would be more than 5000 buckets",
                             "take a longer bucket or a shorter time", "bucket")};
   Scanned scanned;

@@ -24,6 +24,8 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
   std::vector<std::uint64_t> words;
   for (const std::string& word : query.where.required_words()) words.push_back(word_hash(word));
   if (query.from >= query.to) return;
+  const bool no_end =
+      query.to == std::numeric_limits<std::int64_t>::max();  // that instant has a place as well
   for (const Store* store : stores)
     for (const std::string& name : store->names()) {
       if (!query.indexes.empty() &&
@@ -34,7 +36,8 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
       try {
         IndexReader reader(store->path_of(name));
         reader.begin();
-        for (const IndexReader::BlockInfo& info : reader.blocks(query.from, query.to - 1)) {
+        for (const IndexReader::BlockInfo& info :
+             reader.blocks(query.from, no_end ? query.to : query.to - 1)) {
           ++scanned.blocks;
           if (skip(info)) {
             ++scanned.blocks_left_out;
@@ -57,12 +60,12 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
             ++scanned.blocks_left_out;
             continue;
           }
-          const bool all_in_time = info.first >= query.from && info.last < query.to;
+          const bool all_in_time = info.first >= query.from && (info.last < query.to || no_end);
           for (std::size_t row = 0; row < block->count(); ++row) {
             ++scanned.events;
             if (!all_in_time) {
               const std::int64_t t = block->timestamp(row);
-              if (t < query.from || t >= query.to) continue;
+              if (t < query.from || (t >= query.to && !no_end)) continue;
             }
             block->select(row);
             if (!query.where.holds(*block)) continue;
@@ -122,13 +125,15 @@ bool matches_glob(std::string_view text, std::string_view glob) {
 }
 
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
-                                    std::size_t limit, bool types, Scanned& scanned) {
+                                    std::size_t limit, bool types, Scanned& scanned, std::size_t most_bytes) {
   auto newer = [](const FoundEvent& a, const FoundEvent& b) {
     return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order);
   };
   std::vector<FoundEvent> heap;  // the oldest of the kept on top
   std::vector<Field> fields;
   if (limit == 0) return heap;
+  const std::size_t wanted = limit;
+  std::size_t bytes = 0;      // of the JSON texts
   std::set<EventOrder> kept;  // an event that went to several destinations is one event
   scan(
       stores, query, scanned,
@@ -144,16 +149,33 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
         if (heap.size() == limit) {
           if (!newer(found, heap.front())) return;
           kept.erase(heap.front().order);
+          bytes -= heap.front().json.size();
           std::pop_heap(heap.begin(), heap.end(), newer);
           heap.pop_back();
         }
         kept.insert(found.order);
         found.index = index;
         append_event_json(block.event(row, fields), types, found.json);
+        bytes += found.json.size();
+        // Too many bytes: the oldest make room, and the answer is short.
+        while (bytes > most_bytes && !heap.empty() && newer(found, heap.front())) {
+          limit = heap.size();
+          bytes -= heap.front().json.size();
+          kept.erase(heap.front().order);
+          std::pop_heap(heap.begin(), heap.end(), newer);
+          heap.pop_back();
+        }
+        if (bytes > most_bytes && !heap.empty()) {
+          limit = heap.size();
+          bytes -= found.json.size();
+          kept.erase(found.order);
+          return;
+        }
         heap.push_back(std::move(found));
         std::push_heap(heap.begin(), heap.end(), newer);
       });
   std::sort_heap(heap.begin(), heap.end(), newer);
+  scanned.cut = limit < wanted;
   return heap;
 }
 
@@ -174,6 +196,8 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   constexpr std::size_t kBits = 1u << 20;
   std::vector<bool> may_be_there(kBits);
   std::string key;
+  constexpr std::size_t kMostKeyBytes = 64u << 20;
+  std::size_t key_bytes = 0;
   scan(
       stores, query, scanned, [](const IndexReader::BlockInfo&) { return false; },
       [&](const std::string&, Block& block, std::size_t row) {
@@ -194,9 +218,13 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
         ByteWriter w(key);
         std::int64_t bucket = 0;
         if (g.bucket > 0) {
-          const std::int64_t since = block.timestamp(row) - g.bucket_origin;
-          bucket = g.bucket_origin +
-                   (since >= 0 ? since / g.bucket : (since - g.bucket + 1) / g.bucket) * g.bucket;
+          std::int64_t since = 0;
+          if (__builtin_sub_overflow(block.timestamp(row), g.bucket_origin, &since))
+            since = block.timestamp(row);
+          const std::int64_t behind = since % g.bucket < 0 ? since % g.bucket + g.bucket : since % g.bucket;
+          // The first bucket of all may begin before the first instant.
+          if (__builtin_sub_overflow(block.timestamp(row), behind, &bucket))
+            bucket = std::numeric_limits<std::int64_t>::min();
         }
         w.zigzag(bucket);
         for (FieldId field : fields) {
@@ -210,7 +238,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
             w.zigzag(v.as_integer());
         }
         const std::size_t bit = XXH3_64bits(key.data(), key.size()) % kBits;
-        const bool full = groups.size() >= kMostGroups;
+        const bool full = groups.size() >= kMostGroups || key_bytes >= kMostKeyBytes;
         if (full && !may_be_there[bit]) {
           result.approximate = true;
           return;
@@ -222,6 +250,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
             return;
           }
           it = groups.try_emplace(key).first;
+          key_bytes += key.size();
           may_be_there[bit] = true;
         }
         Accumulator& a = it->second;

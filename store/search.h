@@ -31,6 +31,7 @@ struct Query {
 struct Scanned {
   std::uint64_t indexes = 0, blocks = 0, blocks_left_out = 0, events = 0, matched = 0;
   std::vector<std::string> problems;  // what could not be read
+  bool cut = false;                   // there was no room for all that were asked for
 };
 
 struct FoundEvent {
@@ -38,9 +39,11 @@ struct FoundEvent {
   EventOrder order;
   std::string index, json;  // the event as one JSON object
 };
-// The newest `limit` events, newest first. `types`: as in append_event_json.
+// The newest `limit` events, newest first; fewer if their texts would have more than `most_bytes` in all, which
+// `scanned.cut` then says. `types`: as in append_event_json.
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
-                                    std::size_t limit, bool types, Scanned& scanned);
+                                    std::size_t limit, bool types, Scanned& scanned,
+                                    std::size_t most_bytes = SIZE_MAX);
 
 enum class Measure { count, sum, average, minimum, maximum, percentile };
 struct Grouping {

@@ -1,6 +1,8 @@
 #include "store/store.h"
 
+#include <fmt/format.h>
 #include <sys/stat.h>
+#include <xxhash.h>
 
 #include <algorithm>
 #include <filesystem>
@@ -29,7 +31,13 @@ bool is_index_name(std::string_view text) {
 }
 
 std::string index_name(std::string_view text) {
-  std::string name(text.substr(0, kLongestIndexName));
+  std::string name(text);
+  if (name.size() >
+      kLongestIndexName) {  // its end stays, where the day usually stands; a hash tells it from others
+    const std::string hash =
+        fmt::format("~{:08x}~", static_cast<std::uint32_t>(XXH3_64bits(text.data(), text.size())));
+    name = name.substr(0, kLongestIndexName - 40 - hash.size()) + hash + name.substr(name.size() - 40);
+  }
   for (char& c : name)
     if (!is_name_byte(c)) c = '_';
   if (name.empty()) return "unnamed";

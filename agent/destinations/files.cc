@@ -45,7 +45,7 @@ class OutputFile {
   int open() {
     std::error_code ignored;
     std::filesystem::create_directories(std::filesystem::path(path_).parent_path(), ignored);
-    fd_ = ::open(part().c_str(), O_RDWR | O_CREAT | O_APPEND | O_CLOEXEC, 0640);
+    fd_ = ::open(part().c_str(), O_RDWR | O_CREAT | O_APPEND | O_CLOEXEC | O_NOFOLLOW, 0640);
     if (fd_ < 0) return errno;
     // Another program may be at it, or has just finished it.
     struct stat info {

@@ -1,7 +1,10 @@
 // print: events as NDJSON on standard output.
+#include <poll.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <cerrno>
+#include <climits>
 #include <cstring>
 
 #include "agent/destinations/destination.h"
@@ -20,7 +23,11 @@ class Print final : public Destination {
       out += '\n';
     }
     for (std::string_view rest = out; !rest.empty();) {
-      const ssize_t n = ::write(STDOUT_FILENO, rest.data(), rest.size());
+      // A reader that does not read is waited for, but not for ever: a stop must not wait with it.
+      pollfd ready{STDOUT_FILENO, POLLOUT, 0};
+      if (cancelled_) return Delivery::retry("the program stops");
+      if (::poll(&ready, 1, 100) == 0) continue;
+      const ssize_t n = ::write(STDOUT_FILENO, rest.data(), std::min<std::size_t>(rest.size(), PIPE_BUF));
       if (n < 0 && errno == EINTR) continue;
       if (n < 0) return Delivery::retry(std::string("standard output: ") + std::strerror(errno));
       rest.remove_prefix(static_cast<std::size_t>(n));
@@ -28,8 +35,11 @@ class Print final : public Destination {
     return {};
   }
 
+  void cancel() override { cancelled_ = true; }
+
  private:
   Rendering rendering_;
+  std::atomic<bool> cancelled_{false};
 };
 
 const DestinationKind kPrintDestination{

@@ -1,6 +1,9 @@
 #include "agent/engine/letters.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 #include <filesystem>
 
@@ -26,6 +29,11 @@ Letters::~Letters() = default;
 
 Connection& Letters::connection() {
   if (!connection_) {
+    // Whole lines stand in it: it is its owner's alone, and so are the files that SQLite makes beside it.
+    if (const int fd = ::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600); fd >= 0) {
+      ::fchmod(fd, 0600);
+      ::close(fd);
+    }
     auto c =
         std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
     c->run(

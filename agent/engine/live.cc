@@ -41,11 +41,25 @@ void Live::remove(const std::shared_ptr<Viewer>& viewer) {
 }
 
 void Live::show(const Batch& batch, std::string_view pipeline, std::string_view configuration) {
-  std::lock_guard lock(mutex_);
-  for (const auto& viewer : viewers_) {
+  std::vector<std::shared_ptr<Viewer>> viewers;
+  {
+    std::lock_guard lock(mutex_);
+    viewers.assign(viewers_.begin(), viewers_.end());
+  }
+  for (const auto& viewer : viewers) {
     if (!viewer->pipeline_.empty() && viewer->pipeline_ != pipeline) continue;
-    for (const Event& event : batch.events) {
-      if (event.dropped || !viewer->where_.holds(EventReader(batch, event))) continue;
+    for (std::size_t i = 0; i < batch.events.size(); ++i) {
+      const Event& event = batch.events[i];
+      if (event.dropped) continue;
+      {
+        // Who does not read is not rendered for, nor asked what it would want: the rest may have matched.
+        std::lock_guard viewer_lock(viewer->mutex_);
+        if (viewer->bytes_ >= Viewer::kMostBytes - Viewer::kRoom) {
+          viewer->missed_ += batch.events.size() - i;
+          break;
+        }
+      }
+      if (!viewer->where_.holds(EventReader(batch, event))) continue;
       SpooledEvent e;
       e.pipeline = pipeline;
       e.configuration = configuration;

@@ -24,13 +24,13 @@ class Live {
     Viewer(Condition where, std::string pipeline)
         : where_(std::move(where)), pipeline_(std::move(pipeline)) {}
     // The next events as JSON lines, waiting up to `timeout_ms` for one; "" if none came. `missed` grows by
-    // what was left out.
+    // what was left out because the viewer was slow: events that matched, or might have.
     std::string take(int timeout_ms, std::uint64_t* missed);
     bool ended();  // nothing more will come
 
    private:
     friend class Live;
-    static constexpr std::size_t kMostBytes = 4 << 20;
+    static constexpr std::size_t kMostBytes = 4 << 20, kRoom = 64 << 10;
     Condition where_;
     std::string pipeline_;  // "" : all
     std::mutex mutex_;

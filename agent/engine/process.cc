@@ -81,6 +81,8 @@ Spool::Append Engine::process(const Job& job) {
     batch.buffer = in.buffer;
     batch.resource = in.resource->fields;
     batch.zone = in.resource->zone;
+    batch.pipeline = settings.name;
+    batch.configuration = running.configuration->version;
     batch.events.reserve(in.lines.size());
     for (std::size_t i = 0; i < in.lines.size(); ++i) {
       Event event;

@@ -167,6 +167,7 @@ class Files final : public Source {
   }
 
   void take(std::unique_ptr<TrackedFile> file) {
+    if (file->lost) count("replaced", 1);
     const std::string family = file->family;
     files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
     catch_up(files_, family);
@@ -284,10 +285,7 @@ class Files final : public Source {
     const auto known = known_files_->recognise(*file);
     file->known = known == KnownFiles::Known::yes;
     file->family = family_of(file->known ? file->checkpoint.path : path);
-    if (known == KnownFiles::Known::replaced) {
-      count("replaced", 1);
-      file->lost_at = system_now();
-    }
+    if (known == KnownFiles::Known::replaced) file->lost_at = system_now();
     if (!file->known) file->restart();
     if (known == KnownFiles::Known::no) {
       file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);

@@ -81,8 +81,9 @@ class Http final : public Source, public RequestTaker {
     buffer->finish(body.size());
     const std::string_view text(buffer->bytes.get(), buffer->size);
     BodyEvents found;
+    const std::size_t most = most_events(server_->settings().largest_request);
     if (in.get_header_value("Content-Type").starts_with("application/json")) {
-      auto items = items_of(text, server_->settings().longest_line);
+      auto items = items_of(text, server_->settings().longest_line, most);
       if (!items) {
         count("refused");
         answer_error(out, 400, items.problem().message, "lines go as text/plain or application/x-ndjson",
@@ -91,7 +92,17 @@ class Http final : public Source, public RequestTaker {
       }
       found = std::move(*items);
     } else {
-      found = lines_of(text, server_->settings().longest_line);
+      auto lines = lines_of(text, server_->settings().longest_line, most);
+      if (lines)
+        found = std::move(*lines);
+      else
+        found.events.resize(most + 1);
+    }
+    if (found.events.size() > most) {
+      count("refused");
+      answer_error(out, 413, "the request has more than " + std::to_string(most) + " events",
+                   "send them in several requests");
+      return true;
     }
     const std::uint64_t hash = XXH3_64bits(body.data(), body.size());
     const std::uint64_t events = found.events.size();

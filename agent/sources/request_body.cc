@@ -61,15 +61,17 @@ std::optional<Problem> fault_of(std::string_view body) {
 
 }  // namespace
 
-BodyEvents lines_of(std::string_view body, std::size_t longest) {
+std::optional<BodyEvents> lines_of(std::string_view body, std::size_t longest, std::size_t most) {
+  if (body.size() > most && static_cast<std::size_t>(std::count(body.begin(), body.end(), '\n')) > most)
+    return {};
   SplitSettings settings;
   settings.longest_line = longest;
   Split split_body = split(body, settings, false, true);
-  return {std::move(split_body.events), split_body.lines, split_body.empty, split_body.cut,
-          split_body.cut_bytes};
+  return BodyEvents{std::move(split_body.events), split_body.lines, split_body.empty, split_body.cut,
+                    split_body.cut_bytes};
 }
 
-Result<BodyEvents> items_of(std::string_view body, std::size_t longest) {
+Result<BodyEvents> items_of(std::string_view body, std::size_t longest, std::size_t most) {
   if (auto fault = fault_of(body)) return *fault;
   BodyEvents found;
   auto add = [&](std::string_view text) {
@@ -90,7 +92,7 @@ Result<BodyEvents> items_of(std::string_view body, std::size_t longest) {
   }
   // It is sound: the items end at the commas that stand neither in a string nor deeper.
   std::size_t depth = 0, begin = 1;
-  for (std::size_t i = 0; i < text.size(); ++i) {
+  for (std::size_t i = 0; i < text.size() && found.events.size() <= most; ++i) {
     const char c = text[i];
     if (c == '"') {
       for (++i; text[i] != '"'; ++i) i += text[i] == '\\';

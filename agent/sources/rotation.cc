@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <tuple>
 
 #include "core/time/instant.h"
 
@@ -42,13 +43,18 @@ void Rotation::arrived(TrackedFile& file, TrackedFile* former) {
 
 namespace {
 
-// By when they were begun.
-bool is_earlier(const TrackedFile& file, const TrackedFile& than) {
-  if (file.known != than.known) return file.known;
-  if (file.born != than.born) return file.born < than.born;
-  if (file.checkpoint.path.size() != than.checkpoint.path.size())
-    return file.checkpoint.path.size() > than.checkpoint.path.size();
-  return file.id() < than.id();
+// By when they were written: what was read before, then by the last change. An empty file's own says nothing: it comes last.
+// Of what cannot be told apart by that, the older one by birth, then the longer name.
+using Age = std::tuple<bool, bool, std::int64_t, std::int64_t, std::ptrdiff_t, TrackedFile::Id>;
+Age age_of(const TrackedFile& file) {
+  struct stat info {};
+  ::fstat(file.fd(), &info);
+  return {!file.known,
+          info.st_size == 0,
+          info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
+          file.born,
+          -static_cast<std::ptrdiff_t>(file.checkpoint.path.size()),
+          file.id()};
 }
 
 // gate.log.1 beside gate.log: rotated away, by renaming or copying. The name that the other one was seen under last may have
@@ -63,7 +69,7 @@ bool has_rotated_name(const TrackedFile& file, const TrackedFile& of) {
 // Whether it holds lines that were written before the other's.
 bool is_older(const TrackedFile& file, const TrackedFile& than) {
   if (has_rotated_name(file, than)) return true;
-  return !has_rotated_name(than, file) && is_earlier(file, than);
+  return !has_rotated_name(than, file) && age_of(file) < age_of(than);
 }
 
 }  // namespace
@@ -97,11 +103,12 @@ void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
   if (::fstat(older.fd(), &info) != 0 || calls_.now() - info.st_mtim.tv_sec * kSecond > kForgotten) return;
   younger.before.push_back({older.id(), has_rotated_name(older, younger)});
   // The oldest first: each of them is read to its end before the next one.
-  std::sort(younger.before.begin(), younger.before.end(), [&](const auto& a, const auto& b) {
-    const TrackedFile *first = find(a.id), *second = find(b.id);
-    return first != nullptr && second != nullptr ? is_earlier(*first, *second)
-                                                 : first == nullptr && second != nullptr;
-  });
+  std::vector<std::pair<Age, TrackedFile::Before>> by_age;
+  for (const TrackedFile::Before& b : younger.before)
+    if (const TrackedFile* file = find(b.id)) by_age.emplace_back(age_of(*file), b);
+  std::sort(by_age.begin(), by_age.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
+  younger.before.clear();
+  for (const auto& [age, b] : by_age) younger.before.push_back(b);
 }
 
 void Rotation::looked() {

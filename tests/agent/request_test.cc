@@ -54,8 +54,22 @@ TEST(RequestBody, SaysWhereItIsNotJson) {
     EXPECT_NE(items(bad).problem.find("not JSON"), std::string::npos) << bad;
 }
 TEST(RequestBody, LongItemsAreCut) { EXPECT_EQ(items("[\"abcdefghi\",1]", 5).texts, (Texts{"\"abcd", "1"})); }
+// Few bytes, many events.
+TEST(RequestBody, ManyEventsAreRefusedBeforeTheyCostMemory) {
+  std::string lines, items = "[0";
+  for (int i = 0; i < 1000; ++i) lines += "\n", items += ",1";
+  EXPECT_FALSE(lines_of(lines, 100, 999));
+  EXPECT_TRUE(lines_of(lines, 100, 1000));
+  LineBuffer buffer(items.size() + 1);
+  items += "]";
+  std::copy(items.begin(), items.end(), buffer.bytes.get());
+  buffer.finish(items.size());
+  const std::string_view body(buffer.bytes.get(), buffer.size);
+  EXPECT_EQ(items_of(body, 100, 10)->events.size(), 11u) << "more than that is not counted";
+  EXPECT_EQ(items_of(body, 100)->events.size(), 1001u);
+}
 TEST(RequestBody, Lines) {
-  const BodyEvents found = lines_of("a\r\n\nbcdef", 3);
+  const BodyEvents found = *lines_of("a\r\n\nbcdef", 3);
   ASSERT_EQ(found.events.size(), 2u);
   EXPECT_EQ(found.events[0].text, "a");
   EXPECT_EQ(found.events[1].text, "bcd");
@@ -63,7 +77,7 @@ TEST(RequestBody, Lines) {
   EXPECT_EQ(found.lines, 3u);
   EXPECT_EQ(found.empty, 1u);
   EXPECT_EQ(found.cut_bytes, 2u);
-  EXPECT_EQ(lines_of("", 3).lines, 0u);
+  EXPECT_EQ(lines_of("", 3)->lines, 0u);
 }
 
 TEST(DecompressZstd, FramesWithAndWithoutTheirSize) {

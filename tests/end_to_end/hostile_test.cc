@@ -1,6 +1,7 @@
 // Lines, requests and settings that mean harm, or look like it.
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <fstream>
 
 #include "tests/end_to_end/daemon.h"
@@ -107,6 +108,74 @@ TEST(Hostile, AnEmptySecretOpensNoDoor) {
           << "nothing listens";
     EXPECT_EQ(daemon.status()["sources"][0].value("events", 0), 0);
   }
+}
+
+TEST(Hostile, ALimitThatIsTooLargeIsSaid) {
+  Daemon daemon(kJson);
+  daemon.write("a.log", "{\"n\":1}\n");
+  daemon.start();
+  daemon.settled();
+  const Ran ran = daemon.dingle({"search", "--limit", "100000"});
+  EXPECT_NE(ran.status, 0);
+  EXPECT_NE(ran.err.find("at most 10000"), std::string::npos) << ran.err;
+}
+
+TEST(Hostile, FewBytesThatAreManyEventsAreRefused) {
+  const int port = free_port();
+  Daemon daemon("sources:\n  api: { http: { listen: '127.0.0.1:" + std::to_string(port) +
+                "' } }\npipelines:\n  api: { from: [api], to: [store] }\ndestinations:\n  store: { index: { "
+                "name: a } }\n");
+  daemon.start();
+  std::string lines;
+  for (int i = 0; i < 2'000'000; ++i) lines += "x\n";
+  std::ofstream(daemon.dir + "/bomb") << lines;
+  ASSERT_EQ(run_program({"/bin/gzip", daemon.dir + "/bomb"}).status, 0);
+  const Ran ran = run_program({"/usr/bin/curl", "-s", "-w", "%{http_code}", "-H", "Content-Encoding: gzip",
+                               "--data-binary", "@" + daemon.dir + "/bomb.gz",
+                               "http://127.0.0.1:" + std::to_string(port) + "/"});
+  EXPECT_NE(ran.out.find("413"), std::string::npos) << ran.out;
+  EXPECT_EQ(daemon.status()["sources"][0]["refused"], 1);
+}
+
+TEST(Hostile, AnEventAtTheEndOfTimeHidesNoOther) {
+  Daemon daemon(R"(
+sources:
+  gate: { files: { paths: ['{dir}/logs/*.log'] } }
+pipelines:
+  gate: { from: [gate], steps: [ { json: {} }, { time: { field: t } } ], to: [store] }
+destinations:
+  store: { index: { name: '{dingle.pipeline}' } }
+)");
+  daemon.write(
+      "a.log",
+      "{\"t\":9223372036854775807}\n{\"t\":\"2026-11-23T10:00:00Z\"}\n{\"t\":\"1700-01-01T00:00:00Z\"}\n");
+  daemon.start();
+  daemon.settled();
+  const Ran all = daemon.dingle({"timeline", "-o", "json"});
+  EXPECT_EQ(all.status, 0) << all.err;
+  int counted = 0;
+  for (const Json& row : Json::parse(all.out, nullptr, false)) counted += row["count"].get<int>();
+  EXPECT_EQ(counted, 3) << all.out;
+  const Ran range =
+      daemon.dingle({"timeline", "--from", "1678-01-01", "--to", "2261-01-01", "--bucket", "1h"});
+  EXPECT_NE(range.err.find("5000 buckets"), std::string::npos) << range.out << range.err;
+  EXPECT_NE(daemon.dingle({"indexes"}).out.find("gate"), std::string::npos) << "named by its pipeline";
+}
+
+TEST(Hostile, FoldersFilesAndAddressesThatAreOpenToOthers) {
+  Daemon daemon(kJson);
+  std::filesystem::create_directories(daemon.dir + "/data");
+  std::filesystem::permissions(daemon.dir + "/data", std::filesystem::perms(0777));
+  const std::vector<std::string> command{daemon_program(), "--config", daemon.dir + "/dingle.yaml"};
+  Ran ran = run_program(command);
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.err.find("others may write"), std::string::npos) << ran.err;
+  std::filesystem::permissions(daemon.dir + "/data", std::filesystem::perms(0700));
+  std::vector<std::string> open = command;
+  open.insert(open.end(), {"--listen", "0.0.0.0:0"});
+  ran = run_program(open);
+  EXPECT_EQ(ran.status, 1);
+  EXPECT_NE(ran.err.find("needs `tls`"), std::string::npos) << ran.err;
 }
 
 }  // namespace

@@ -176,18 +176,22 @@ TEST_F(Remote, ADeletedIndexIsNotSentAgain) {
 
 TEST_F(Remote, ConfigurationsThatWouldSendInTheClearAreRefused) {
   const std::string path = folder + "/wrong.yaml";
-  std::ofstream(path)
-      << "version: 1\nserver: { listen: '0.0.0.0:3464' }\nsources: { s: { files: { paths: [/x] } } "
-         "}\npipelines: { "
-         "p: { from: [s], to: [d] } }\ndestinations: { d: { index: { at: 'http://logs.example:3464', token: "
-         "hush } } }\n";
-  const Ran ran = run_program({std::string(DINGLE_BINARIES) + "/dingle", "check", path});
-  EXPECT_EQ(ran.status, 1);
-  const std::string all = ran.out + ran.err;
+  auto check = [&](const std::string& secret) {
+    std::ofstream(path)
+        << "version: 1\nserver: { listen: '0.0.0.0:3464' }\nsources: { s: { files: { paths: [/x] } } }\n"
+           "pipelines: { p: { from: [s], to: [d] } }\ndestinations: { d: { index: { at: "
+           "'http://logs.example:3464', token: " +
+               secret + " } } }\n";
+    const Ran ran = run_program({std::string(DINGLE_BINARIES) + "/dingle", "check", path});
+    EXPECT_EQ(ran.status, 1);
+    return ran.out + ran.err;
+  };
+  std::string all = check("hush");
   EXPECT_NE(all.find("listening beyond the loopback needs `tls`"), std::string::npos) << all;
-  EXPECT_NE(all.find("`at` begins with https://"), std::string::npos) << all;
   EXPECT_NE(all.find("the secret `token` stands in the configuration itself"), std::string::npos) << all;
   EXPECT_EQ(all.find("hush"), std::string::npos) << "what is secret is not shown: " << all;
+  all = check("{ env: TOKEN }");
+  EXPECT_NE(all.find("`at` begins with https://"), std::string::npos) << all;
 }
 
 }  // namespace

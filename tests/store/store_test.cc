@@ -301,6 +301,45 @@ TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
   EXPECT_EQ(left_out("status <> 100"), 0u);
 }
 
+TEST_F(StoreTest, FewerEventsIfTheyWouldHaveTooManyBytes) {
+  for (std::uint64_t n = 1; n <= 20; ++n)
+    add(n, static_cast<std::int64_t>(n * 37 % 20), 200, std::string(1000, 'x'));
+  commit();
+  for (const auto& [most, cut] : {std::pair<std::size_t, bool>{100'000, false}, {5'000, true}, {10, true}}) {
+    Scanned scanned;
+    const auto found = find_events({store.get()}, Query{}, 20, false, scanned, most);
+    EXPECT_EQ(scanned.cut, cut);
+    std::size_t bytes = 0;
+    for (std::size_t i = 0; i < found.size(); ++i) {
+      bytes += found[i].json.size();
+      EXPECT_EQ(found[i].timestamp, kMorning + static_cast<std::int64_t>(19 - i) * 60 * kSecond)
+          << "the newest";
+    }
+    EXPECT_TRUE(bytes <= most || found.size() == 1) << most << ' ' << found.size();
+    EXPECT_EQ(found.size() == 20, !cut);
+  }
+}
+TEST(IndexNames, LongOnesKeepTheirDay) {
+  const std::string a = std::string(160, 'a') + "-2026-11-23", b = std::string(161, 'a') + "-2026-11-23";
+  EXPECT_TRUE(is_index_name(index_name(a)));
+  EXPECT_TRUE(index_name(a).ends_with("-2026-11-23"));
+  EXPECT_NE(index_name(a), index_name(b));
+  EXPECT_EQ(index_name("gate-2026-11-23"), "gate-2026-11-23");
+}
+TEST_F(StoreTest, TheGreatestAndTheLeastInstantHaveBuckets) {
+  add(1, 0, 200, "now");
+  events[0].timestamp = std::numeric_limits<std::int64_t>::max();
+  add(2, 0, 200, "now");
+  events[1].timestamp = std::numeric_limits<std::int64_t>::min();
+  commit();
+  Grouping g;
+  g.bucket = 30 * 24 * 3600 * kSecond;
+  Scanned scanned;
+  Query query;
+  query.to = std::numeric_limits<std::int64_t>::max();
+  EXPECT_EQ(group_events({store.get()}, query, g, scanned).groups.size(), 2u);
+}
+
 class Retention : public StoreTest {
  protected:
   void arrived(const std::string& index, std::int64_t at) {
