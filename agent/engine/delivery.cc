@@ -4,6 +4,7 @@
 
 #include "core/bytes.h"
 #include "core/time/instant.h"
+#include "store/index_file.h"
 
 namespace dingle {
 
@@ -108,6 +109,13 @@ void DeliveryThread::run() {
       set_aside_ = std::erase_if(events, [&](const DeliveryEvent& e) {
         return kept.count({e.number.number, e.event.ordinal}) != 0;
       });
+    if (!taken_ahead_.empty()) {
+      std::erase_if(events, [&](const DeliveryEvent& e) {
+        return taken_ahead_.count({e.number.number, e.event.ordinal}) != 0;
+      });
+      taken_ahead_.erase(taken_ahead_.begin(), taken_ahead_.upper_bound({batch->last(), UINT32_MAX}));
+    }
+    in_hand_ = batch->last();
     destination_->may_defer = deferred_.size() + 1 < kMostDeferred && spool_.has_more(id_, batch->last());
     durable_ = true;
     start_over_ = false;
@@ -246,11 +254,11 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
 
 // One round: offers the events, in halves where a whole is turned away. What is to be tried again goes to
 // `left`, in order. Answers what the destination said last, judged if it took some and turned others away.
-Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned attempt, Turned& left,
-                               Turned& refused) {
+Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned attempt, const Trial& trial,
+                               Turned& left, Turned& refused) {
   std::vector<std::pair<std::size_t, std::size_t>> parts{{0, events.size()}};  // the next one last
   unsigned alone = 0;  // single events that were turned away before any was taken
-  bool took_some = false;
+  bool took_some = trial.takes_others;
   Delivery last;
   while (!parts.empty()) {
     const auto [from, to] = parts.back();
@@ -269,7 +277,7 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     took_some |= again + never < part.size();
     const bool whole = again == part.size() || never == part.size();
     if (whole && part.size() > 1 && delivery.separable && !stopping_ &&
-        (never != 0 || (attempt >= kTriesInOnePiece && (took_some || alone < kTriesInOnePiece)))) {
+        (never != 0 || (attempt >= kTriesInOnePiece && (took_some || trial.each_alone || alone < kTriesInOnePiece)))) {
       const std::size_t middle = from + (to - from) / 2;
       parts.emplace_back(middle, to);
       parts.emplace_back(from, middle);
@@ -320,16 +328,34 @@ bool DeliveryThread::deliver_in_parts(std::span<const DeliveryEvent> events) {
 bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
   std::vector<DeliveryEvent> again;                      // what `events` is after the first round
   std::chrono::steady_clock::time_point judged_since{};  // it turns them away, though it is there
+  std::chrono::steady_clock::time_point answered_since{};  // it answers, and takes none of them
+  Trial trial;
   for (unsigned attempt = 1; !events.empty(); ++attempt) {
     Turned left, refused;
-    const Delivery delivery = offer(events, attempt, left, refused);
+    const Delivery delivery = offer(events, attempt, trial, left, refused);
     if (rewind_to_) return true;  // nothing of it was taken
     const auto now = std::chrono::steady_clock::now();
     if (!delivery.judged && !delivery.separable)
       judged_since = {};  // it is down or busy, and says nothing of the events
     else if (delivery.judged && judged_since == std::chrono::steady_clock::time_point())
       judged_since = now;
+    if ((!delivery.judged && !delivery.separable) || left.events.size() != events.size())
+      answered_since = {};
+    else if (answered_since == std::chrono::steady_clock::time_point())
+      answered_since = now;
     if (!refused.events.empty() && !set_aside(refused, attempt)) return false;
+    trial.each_alone = false;
+    if (!trial.takes_others && answered_since != std::chrono::steady_clock::time_point() &&
+        now - answered_since >= give_up_after_ && !delivery.judged && deferred_.empty() && durable_) {
+      trial.takes_others = takes_others(left, attempt);
+      if (stopping_) return false;
+      if (trial.takes_others) {
+        judged_since = answered_since;
+      } else {
+        trial.each_alone = true;
+        answered_since = now;
+      }
+    }
     if (!left.events.empty() && judged_since != std::chrono::steady_clock::time_point() &&
         left.events.size() == events.size() && now - judged_since >= give_up_after_) {
       if (!set_aside(left, attempt)) return false;
@@ -384,6 +410,51 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
   }
   set_aside_ += letters.size();
   return true;
+}
+
+// Whether the destination takes an event behind the batch in hand.
+bool DeliveryThread::takes(const Spool::Read& record, const DeliveryEvent& event) {
+  const Delivery delivery = destination_->deliver({&event, 1});
+  if (delivery.of(0).form != Outcome::Form::accepted || !delivery.durable) return false;
+  accepted({&event, 1}, delivery);
+  taken_ahead_.insert({record.number.number, event.event.ordinal});
+  return true;
+}
+
+// All of these were answered with no for too long: is that because of what they are? Leaves a letter of the one before
+// only if the next one of its lane was taken.
+bool DeliveryThread::takes_others(const Turned& turned, unsigned attempts) {
+  constexpr int kMostRecords = 64;  // that are looked through
+  std::set<unsigned> lanes;
+  for (const DeliveryEvent& e : turned.events) lanes.insert(lane_of(e.event.stream));
+  std::optional<LogNumber> own;  // the first record with an event of those lanes
+  std::uint64_t after = in_hand_;
+  destination_->may_defer = false;
+  for (int i = 0; i < kMostRecords && !stopping_; ++i) {
+    Spool::Read record;
+    if (!spool_.read(id_, after, 0ms, record)) break;
+    after = record.number.number;
+    EventDecoder decoder;
+    std::vector<SpooledEvent> events;
+    if (!decoder.decode(record.batch.events, id_, events)) continue;
+    for (const SpooledEvent& e : events)
+      if (!lanes.count(lane_of(e.stream)) && !taken_ahead_.count({record.number.number, e.ordinal}))
+        return takes(record, {record.number, e});
+    if (own || events.empty()) continue;
+    own = record.number;
+  }
+  if (!own || turned.events.size() != 1 || stopping_) return false;
+  // Only its own lane waits behind it.
+  Spool::Read record;
+  if (!spool_.read(id_, own->number - 1, 0ms, record) || record.number != *own) return false;
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  if (!decoder.decode(record.batch.events, id_, events) || events.empty()) return false;
+  if (!set_aside(turned, attempts)) return false;
+  const bool taken = takes(record, {record.number, events.front()});
+  --set_aside_;  // counted when it is given up for good
+  if (!taken) letters_.withdraw(id_, turned.events[0].number, turned.events[0].event.ordinal);
+  return taken;
 }
 
 }  // namespace dingle

@@ -2,7 +2,10 @@
 //
 // A batch is tried until every event is accepted or set aside. What the destination cannot take now is tried
 // again after a wait that doubles, with full jitter, or as long as it asked for. What it refuses is kept as a
-// dead letter; so is what it keeps turning away longer than `give_up_after` while it takes other events. A
+// dead letter; so is what it keeps turning away longer than `give_up_after` while it takes other events. Where all of a
+// batch is answered with no so long, it is tried whether others are taken: the first waiting event of another lane; if there
+// is none, the next one of its own, once the letter of the one before it is durable, which is withdrawn if that one is not
+// taken either; and each of the batch alone. What is taken in such a trial is not sent again (but after a crash, where the destination cannot tell). A
 // batch that is refused as a whole is halved until the events to blame are found. What it has no time for is
 // sent in smaller parts, which grow again. Then the cursor moves.
 #pragma once
@@ -13,6 +16,7 @@
 #include <memory>
 #include <mutex>
 #include <random>
+#include <set>
 #include <span>
 #include <string>
 #include <thread>
@@ -58,9 +62,17 @@ class DeliveryThread {
   std::uint64_t resume() const;
   bool deliver_in_parts(std::span<const DeliveryEvent> events);
   bool deliver(std::span<const DeliveryEvent> events);
-  Delivery offer(std::span<const DeliveryEvent> events, unsigned attempt, Turned& left, Turned& refused);
+  // What is known of a destination that turns all of a batch away: whether it takes others, and whether each is to be tried
+  // alone, however many were turned away so.
+  struct Trial {
+    bool takes_others = false, each_alone = false;
+  };
+  Delivery offer(std::span<const DeliveryEvent> events, unsigned attempt, const Trial& trial, Turned& left,
+                 Turned& refused);
   void adapt(std::size_t events, const Delivery& delivery);
   bool set_aside(const Turned& turned, unsigned attempts);
+  bool takes_others(const Turned& turned, unsigned attempts);
+  bool takes(const Spool::Read& record, const DeliveryEvent& event);
   void failing(const std::string& reason, std::chrono::nanoseconds wait);
   void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);
   void compare(const LogNumber& held);
@@ -79,6 +91,9 @@ class DeliveryThread {
   Letters& letters_;
   Problems& problems_;
   std::uint64_t set_aside_ = 0;  // of the batch in hand
+  std::uint64_t in_hand_ = 0;    // its last record
+  // Behind the batch in hand, and taken in a trial.
+  std::set<std::pair<std::uint64_t, std::uint32_t>> taken_ahead_;
   std::vector<CounterChange> counts_;
   std::vector<StateChange> progress_;
   // Accepted, not yet durable there: reading goes on behind it, the cursor stays.

@@ -176,6 +176,15 @@ std::uint64_t Letters::remove(const LetterChoice& choice) {
   return removed;
 }
 
+void Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal) {
+  std::lock_guard lock(mutex_);
+  Statement s(connection().get(),
+              "DELETE FROM letter WHERE destination = ? AND epoch = ? AND number = ? AND ordinal = ?");
+  s.bind(1, static_cast<std::int64_t>(destination)).bind(2, number.epoch).bind(3, number.number);
+  s.bind(4, static_cast<std::int64_t>(ordinal)).run();
+  sums_.reset();
+}
+
 std::uint64_t Letters::bytes() {
   std::lock_guard lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;

@@ -13,7 +13,8 @@
 namespace dingle {
 
 // Appends one record with an event for each body, all for that destination.
-inline void append_bodies(Spool& spool, std::uint32_t destination, const std::vector<std::string>& bodies) {
+inline void append_bodies(Spool& spool, std::uint32_t destination, const std::vector<std::string>& bodies,
+                          std::uint64_t stream = 1) {
   Batch batch;
   for (const std::string& body : bodies) {
     Event e;
@@ -23,7 +24,7 @@ inline void append_bodies(Spool& spool, std::uint32_t destination, const std::ve
   Section section{1, "p", "c", {{destination, {}, {}}}, &batch};
   Spool::Append a;
   a.destinations = {{destination, static_cast<std::uint32_t>(bodies.size())}};
-  a.events = encode_events("s", 1, {}, {section});
+  a.events = encode_events("s", stream, {}, {section});
   ASSERT_EQ(spool.append(a), 0);
 }
 
