@@ -143,8 +143,10 @@ class Files final : public Destination {
     d.outcomes.assign(events.size(), Outcome{});
     for (const auto& [path, which] : by_path) {
       std::string reason = write(std::string(path), events, which);
+      // A name that is too long stays so: it is the events' own.
+      const auto form = name_too_long_ ? Outcome::Form::refused : Outcome::Form::retry;
       if (!reason.empty())
-        for (std::size_t i : which) d.outcomes[i] = {Outcome::Form::retry, reason};
+        for (std::size_t i : which) d.outcomes[i] = {form, reason};
     }
     finish_old();
     return d;
@@ -152,6 +154,7 @@ class Files final : public Destination {
   Housekeeping idle() override { return finish_old(), Housekeeping{}; }
 
  private:
+  bool name_too_long_ = false;  // of the file that was written last
   // "" or what went wrong.
   std::string write(const std::string& name, std::span<const DeliveryEvent> events,
                     const std::vector<std::size_t>& which) {
@@ -160,7 +163,9 @@ class Files final : public Destination {
     auto it = std::find_if(open_.begin(), open_.end(), [&](const auto& f) { return f->path() == path; });
     if (it == open_.end()) {
       auto file = std::make_unique<OutputFile>(path, compression_);
-      if (const int error = file->open())
+      const int error = file->open();
+      name_too_long_ = error == ENAMETOOLONG;
+      if (error != 0)
         return path +
                ".part: " + (error == EWOULDBLOCK ? "another program is writing it" : std::strerror(error));
       open_.push_front(std::move(file));

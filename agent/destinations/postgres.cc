@@ -122,7 +122,7 @@ class Postgres final : public Destination {
   static std::int64_t signed_(std::uint64_t v) { return static_cast<std::int64_t>(v); }
 
   // Begins a transaction and reads the progress, which stays locked.
-  bool begin(const std::string& name, Progress& progress) {
+  bool begin(const std::string& name, Progress& progress, bool again = false) {
     PgResult sender = connection_.run(fmt::format(
         "BEGIN; {}SELECT epoch, nonce FROM dingle_sender WHERE spool = {} FOR SHARE",
         may_defer ? "SET LOCAL synchronous_commit = off; " : "SET LOCAL synchronous_commit = on; ",
@@ -138,7 +138,15 @@ class Postgres final : public Destination {
             "one of "
             "them, and give it an empty data folder";
     } else {
-      return introduce() && connection_.run("ROLLBACK") && begin(name, progress);  // restored from a backup
+      // Restored from a backup. Introduced outside of the transaction, which would take it back.
+      if (!connection_.run("ROLLBACK")) return false;
+      if (again) {
+        copied_ =
+            "the row of this spool in dingle_sender does not stay there; does a trigger or a policy take it "
+            "away?";
+        return connection_.run("BEGIN") != nullptr;
+      }
+      return introduce() && begin(name, progress, true);
     }
     PgResult rows = connection_.run(
         fmt::format("INSERT INTO dingle_progress SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
@@ -202,7 +210,10 @@ class Postgres final : public Destination {
     if (known == tables_.end()) {
       std::string problem;
       auto learnt = PgTable::learn(connection_, table_settings_, name, problem);
-      if (!learnt) return problem.empty() ? failed("table " + name) : Delivery::retry(problem);
+      if (!learnt && problem.empty()) return failed("table " + name);
+      if (!learnt && table_settings_.by_field)
+        return {{{Outcome::Form::refused, problem}}};  // the events name it
+      if (!learnt) return Delivery::retry(problem);
       if (tables_.size() > 100) tables_.clear();
       known = tables_.emplace(name, std::move(*learnt)).first;
     }

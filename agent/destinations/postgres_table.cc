@@ -65,8 +65,22 @@ std::string sql_of_new(const PgConnection& c, const PgTableSettings& settings, c
 
 }  // namespace
 
+namespace {
+
+constexpr const char* kMark = "made by dingle";
+
+bool names_fields(std::string text) {
+  for (const std::string own : {"{day}", "{month}"})
+    for (std::size_t at; (at = text.find(own)) != std::string::npos;) text.erase(at, own.size());
+  return text.find('{') != std::string::npos;
+}
+
+}  // namespace
+
 PgTableSettings::PgTableSettings(const Options& options)
-    : create(options.flag("create")), partition(options.text("partition")) {
+    : by_field(names_fields(options.text("table"))),
+      create(options.flag("create")),
+      partition(options.text("partition")) {
   for (const Node::Entry& e : options.tree("columns").entries) {
     const Node* field = e.value.is_map() ? e.value.find("field") : nullptr;
     if (const Node* type = type_of(e); is_type(type))
@@ -111,7 +125,8 @@ std::optional<PgTable> PgTable::learn(PgConnection& connection, const PgTableSet
                                       const std::string& name, std::string& problem) {
   const std::string sql_name = pg_quoted_table(connection, name);
   const std::string query = fmt::format(
-      "SELECT a.attname, a.atttypid, c.relkind, a.attnotnull AND NOT a.atthasdef AND a.attidentity = '' "
+      "SELECT a.attname, a.atttypid, c.relkind, a.attnotnull AND NOT a.atthasdef AND a.attidentity = '', "
+      "obj_description(c.oid, 'pg_class') "
       "FROM pg_catalog.pg_class c LEFT JOIN pg_catalog.pg_attribute a ON a.attrelid = c.oid AND "
       "a.attnum > 0 AND NOT a.attisdropped WHERE c.oid = to_regclass({}) ORDER BY a.attnum",
       pg_literal(sql_name));
@@ -122,8 +137,19 @@ std::optional<PgTable> PgTable::learn(PgConnection& connection, const PgTableSet
       problem = "there is no table " + name + ", and `create` is false";
       return {};
     }
-    if (!connection.run(sql_of_new(connection, settings, sql_name)) || !(rows = connection.run(query)))
+    if (!connection.run(sql_of_new(connection, settings, sql_name)) ||
+        !connection.run("COMMENT ON TABLE " + sql_name + " IS " + pg_literal(kMark)) ||
+        !(rows = connection.run(query)))
       return {};
+  }
+  const std::string bare = name.substr(name.find('.') == std::string::npos ? 0 : name.find('.') + 1);
+  if (settings.by_field && (bare.starts_with("dingle_") || PQ(PQntuples)(rows.get()) == 0 ||
+                            !std::string_view(PQ(PQgetvalue)(rows.get(), 0, 4)).starts_with(kMark))) {
+    problem = "the table " + name +
+              " was not made by dingle: a table that a field of an event names may only be one of "
+              "its own; name it in `table` itself, or add COMMENT ON TABLE " +
+              sql_name + " IS " + pg_literal(kMark);
+    return {};
   }
   PgTable table(settings, name);
   std::map<std::string, PgType> types;
@@ -185,6 +211,18 @@ std::int64_t PgTable::partition_of(std::int64_t time) const {
 bool PgTable::make_partitions(PgConnection& connection, std::span<const DeliveryEvent> events) {
   if (!makes_partitions()) return true;
   for (const DeliveryEvent& e : events) {
+    // Wild times share one, so that a broken clock does not make thousands.
+    constexpr std::int64_t k1990 = days_from_civil(1990, 1, 1) * kDay;
+    if (e.event.timestamp < k1990 || e.event.timestamp > e.event.observed + kDay) {
+      if (!others_ &&
+          !connection.run(fmt::format("CREATE TABLE IF NOT EXISTS {} PARTITION OF {} DEFAULT",
+                                      pg_quoted_table(connection, name_ + "_others"),
+                                      pg_quoted_table(connection, name_))) &&
+          connection.error().state != "42P17" && connection.error().state != "42P16")
+        return false;
+      others_ = true;
+      continue;
+    }
     const std::int64_t day = partition_of(e.event.timestamp);
     if (partitions_.count(day)) continue;
     const bool monthly = settings_->partition == "month";
@@ -200,7 +238,8 @@ bool PgTable::make_partitions(PgConnection& connection, std::span<const Delivery
                                     "('{:04}-{:02}-{:02} 00:00:00+00') TO ('{:04}-{:02}-{:02} 00:00:00+00')",
                                     pg_quoted_table(connection, part), pg_quoted_table(connection, name_),
                                     from.year, from.month, from.day, to.year, to.month, to.day)) &&
-        connection.error().state != "42P17")  // overlaps one that somebody else made: that will do
+        connection.error().state != "42P17" &&  // overlaps one that somebody else made: that will do
+        connection.error().state != "23514")    // the default one holds events of that day: so it will these
       return false;
     partitions_.insert(day);
   }
@@ -210,6 +249,7 @@ bool PgTable::make_partitions(PgConnection& connection, std::span<const Delivery
 bool PgTable::may_lack_partition(const PgError& error) {
   if (error.state != "23514" || !makes_partitions() || doubted_) return false;  // a check was violated
   doubted_ = true;
+  others_ = false;
   partitions_.clear();
   return true;
 }

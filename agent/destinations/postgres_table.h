@@ -23,6 +23,7 @@ struct PgTableSettings {
   };
   explicit PgTableSettings(const Options& options);
   bool has(std::string_view column) const;
+  bool by_field;                // a field of the event is part of the table's name
   bool create;                  // the table, its columns and partitions, where they are missing
   std::string partition;        // day, month, none
   std::vector<Column> columns;  // for fields; they go before columns of the same name that every table has
@@ -36,7 +37,8 @@ std::string pg_quoted_table(const PgConnection& connection, const std::string& t
 class PgTable {
  public:
   // Looks the table up, and makes it and what it lacks, if it may. Nothing: `problem` says why; if it is
-  // empty, the connection does.
+  // empty, the connection does. A table whose name comes from an event is only taken if it was made here (it has a comment
+  // that says so): else a line could name any table of the database.
   static std::optional<PgTable> learn(PgConnection& connection, const PgTableSettings& settings,
                                       const std::string& name, std::string& problem);
   const std::vector<PgColumn>& columns() const { return columns_; }
@@ -57,6 +59,7 @@ class PgTable {
   std::string name_;
   std::vector<PgColumn> columns_;
   bool partitioned_ = false, doubted_ = false;
+  bool others_ = false;                // the partition of wild times is there
   std::set<std::int64_t> partitions_;  // their first days, as made or found by us
 };
 

@@ -277,7 +277,8 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     took_some |= again + never < part.size();
     const bool whole = again == part.size() || never == part.size();
     if (whole && part.size() > 1 && delivery.separable && !stopping_ &&
-        (never != 0 || (attempt >= kTriesInOnePiece && (took_some || trial.each_alone || alone < kTriesInOnePiece)))) {
+        (never != 0 ||
+         (attempt >= kTriesInOnePiece && (took_some || trial.each_alone || alone < kTriesInOnePiece)))) {
       const std::size_t middle = from + (to - from) / 2;
       parts.emplace_back(middle, to);
       parts.emplace_back(from, middle);
@@ -326,8 +327,8 @@ bool DeliveryThread::deliver_in_parts(std::span<const DeliveryEvent> events) {
 
 // The same in one part, while the destination has the time for it.
 bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
-  std::vector<DeliveryEvent> again;                      // what `events` is after the first round
-  std::chrono::steady_clock::time_point judged_since{};  // it turns them away, though it is there
+  std::vector<DeliveryEvent> again;                        // what `events` is after the first round
+  std::chrono::steady_clock::time_point judged_since{};    // it turns them away, though it is there
   std::chrono::steady_clock::time_point answered_since{};  // it answers, and takes none of them
   Trial trial;
   for (unsigned attempt = 1; !events.empty(); ++attempt) {

@@ -61,9 +61,9 @@ class Letters {
   std::vector<Sum> by_reason(const LetterChoice& choice);  // the most first
   // Those of one destination, at most so many. Costs nothing while no letter comes or goes.
   std::vector<Sum> reasons(std::uint32_t destination, std::size_t most);
-  std::uint64_t remove(const LetterChoice& choice);  // how many
+  std::uint64_t remove(const LetterChoice& choice);                                          // how many
   void withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal);  // that event's
-  std::uint64_t bytes();                             // in use
+  std::uint64_t bytes();                                                                     // in use
 
  private:
   Connection& connection();  // opened at first need

@@ -354,10 +354,10 @@ class Files final : public Source {
     const std::int64_t modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
     const bool changed = size != file.seen_size || modified != file.seen_modified;
     file.seen_modified = modified;
-    FileCheckpoint before = changed ? file.checkpoint : FileCheckpoint();
+    FileCheckpoint before = changed ? file.detailed() : FileCheckpoint();
     if (size < file.checkpoint.position || (changed && !file.verify())) {
       count("truncated", 1);
-      if (!changed) before = file.checkpoint;
+      if (!changed) before = file.detailed();
       file.restart();
       rotation_.truncated(file, std::move(before));
       discover_now_ = true;  // where is the rest?

@@ -31,6 +31,17 @@ bool holds_its_end(const TrackedFile& file, const TrackedFile& original) {
 
 }  // namespace
 
+namespace {
+
+// Of a file that was seen to agree with another one while that was whole: whether it does with what was read of that. More may
+// have been read than was copied.
+bool is_copy(const TrackedFile& file, const FileCheckpoint& lost) {
+  return file.agrees_with(lost) ||
+         (!lost.rungs.empty() && lost.rungs.front().position > file.size_now() && file.size_now() != 0);
+}
+
+}  // namespace
+
 TrackedFile* Rotation::find(const TrackedFile::Id& id) const {
   const auto it = files_.find(id);
   return it == files_.end() ? nullptr : it->second.get();
@@ -137,9 +148,11 @@ std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
   if (file.before.empty()) return UINT64_MAX;
   const std::int64_t now = calls_.now();
   if (file.grew_at == 0) file.grew_at = now;
+  const std::uint64_t stream = file.checkpoint.stream;
   for (std::size_t i = 0; i < file.before.size();) {
     TrackedFile* other = find(file.before[i].id);
     if (other != nullptr && waits_for(file, *other, file.before[i].renamed)) return std::nullopt;
+    if (file.checkpoint.stream != stream) return std::nullopt;  // it turned out to be the other one's copy
     const bool late = other != nullptr && other->changed_at > file.grew_at + kLongestWait;
     const bool stays =
         other != nullptr && file.before[i].renamed && !late && now - other->changed_at < kForgotten;
@@ -161,9 +174,10 @@ void Rotation::compare(TrackedFile& file) {
   if (file.checkpoint.position != 0) return;  // it was begun already
   for (const auto& [id, other] : files_) {
     if (other.get() == &file || other->family != file.family) continue;
+    if (file.born != 0 && file.born < other->born) continue;  // a copy is younger
     if (other->lost && calls_.now() - other->lost_at < kLongestWait && file.agrees_with(*other->lost))
       return adopt(file, *other);
-    const bool cut = file.agrees_with(other->checkpoint) && !other->still_agrees();
+    const bool cut = file.agrees_with(other->detailed()) && !other->still_agrees();
     if (cut || (file.appeared && holds_its_end(file, *other))) {
       file.may_copy = id;
       file.held_since = calls_.now();
@@ -174,13 +188,14 @@ void Rotation::compare(TrackedFile& file) {
 bool Rotation::waits_for_original(TrackedFile& file) {
   TrackedFile* original = find(*file.may_copy);
   const bool cut = original != nullptr && original->lost.has_value();
-  if (cut && file.agrees_with(*original->lost)) {
+  if (cut && is_copy(file, *original->lost)) {
     adopt(file, *original);
     return false;
   }
-  const bool shrunk =
-      original != nullptr && !original->still_agrees() && file.agrees_with(original->checkpoint);
-  const bool alike = original != nullptr && (shrunk || holds_its_end(file, *original));
+  // In this order: it may be cut in between.
+  const bool whole = original != nullptr && holds_its_end(file, *original);
+  const bool alike =
+      whole || (original != nullptr && !original->still_agrees() && is_copy(file, original->detailed()));
   if (alike && calls_.now() - file.held_since < kLongestWait) return true;
   if (alike)
     calls_.tell(name_of(file),
@@ -195,7 +210,7 @@ void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
   file.lost_at = calls_.now();
   file.just_cut = true;
   for (const auto& [id, other] : files_)
-    if (other->may_copy == file.id() && other->agrees_with(*file.lost)) return adopt(*other, file);
+    if (other->may_copy == file.id() && is_copy(*other, *file.lost)) return adopt(*other, file);
 }
 
 // The copy goes on where the original was; the original begins anew behind it.
@@ -204,6 +219,10 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   const std::uint64_t size = copy.size_now();
   copy.checkpoint = *std::exchange(original.lost, std::nullopt);
   copy.checkpoint.path = path;
+  constexpr std::size_t kMostRungs = 10;
+  auto& rungs = copy.checkpoint.rungs;
+  if (rungs.size() > kMostRungs)
+    rungs.erase(rungs.begin(), rungs.end() - static_cast<std::ptrdiff_t>(kMostRungs));
   if (size < copy.checkpoint.position) {  // what came behind the copy was read from the original
     std::erase_if(copy.checkpoint.rungs, [&](const Rung& r) { return r.position > size; });
     copy.advance(size);

@@ -14,8 +14,8 @@ namespace dingle {
 namespace {
 
 constexpr std::uint64_t kRungBytes = 256;
-constexpr std::uint64_t kRungDistance = 64 * 1024;  // between kept rungs, but for the newest
-constexpr std::size_t kMostRungs = 8;
+constexpr std::uint64_t kRungDistance = 64 * 1024;  // between kept rungs, but for the newest ones
+constexpr std::size_t kMostRungs = 10, kNewestRungs = 4;
 
 }  // namespace
 
@@ -107,13 +107,27 @@ bool TrackedFile::verify() {
 }
 
 void TrackedFile::advance(std::uint64_t position) {
+  constexpr std::uint64_t kParts = 16;
+  constexpr std::size_t kMostFine = 4 * kParts;
+  for (std::uint64_t part = 1; position > checkpoint.position && part <= kParts; ++part) {
+    const std::uint64_t at = checkpoint.position + (position - checkpoint.position) * part / kParts;
+    if (const auto hash = hash_before(at); hash && at != 0) fine_.push_back({at, *hash});
+  }
+  if (fine_.size() > kMostFine)
+    fine_.erase(fine_.begin(), fine_.end() - static_cast<std::ptrdiff_t>(kMostFine));
   checkpoint.position = position;
   auto& rungs = checkpoint.rungs;
   auto hash = hash_before(position);
   if (!hash) return;  // truncated meanwhile: the next check sees it
-  if (rungs.size() >= 2 && position - rungs[rungs.size() - 2].position < kRungDistance) rungs.pop_back();
   rungs.push_back({position, *hash});
-  if (rungs.size() > kMostRungs) rungs.erase(rungs.begin() + 1);
+  // Of those behind the newest ones, some at a distance; the first one stays.
+  if (const std::size_t n = rungs.size(); n > kNewestRungs + 1) {
+    const std::size_t last = n - kNewestRungs - 1;
+    if (rungs[last].position - rungs[last - 1].position < kRungDistance && last != 1)
+      rungs.erase(rungs.begin() + static_cast<std::ptrdiff_t>(last));
+    else if (n > kMostRungs)
+      rungs.erase(rungs.begin() + 1);
+  }
 }
 
 std::uint64_t TrackedFile::size_now() const {
@@ -123,13 +137,24 @@ std::uint64_t TrackedFile::size_now() const {
 
 bool TrackedFile::agrees_with(const FileCheckpoint& kept) const {
   const std::uint64_t size = size_now();
-  bool any = false;
+  std::uint64_t highest = 0;
   for (const Rung& rung : kept.rungs) {
     if (rung.position > size) break;
     if (hash_before(rung.position) != rung.hash) return false;
-    any = true;
+    highest = rung.position;
   }
-  return any;
+  // Two files may begin alike.
+  return highest != 0 && (size >= kept.position || size - highest <= std::max<std::uint64_t>(4096, size / 4));
+}
+
+FileCheckpoint TrackedFile::detailed() const {
+  FileCheckpoint all = checkpoint;
+  all.rungs.insert(all.rungs.end(), fine_.begin(), fine_.end());
+  auto lower = [](const Rung& a, const Rung& b) { return a.position < b.position; };
+  std::sort(all.rungs.begin(), all.rungs.end(), lower);
+  auto same = [](const Rung& a, const Rung& b) { return a.position == b.position; };
+  all.rungs.erase(std::unique(all.rungs.begin(), all.rungs.end(), same), all.rungs.end());
+  return all;
 }
 
 void TrackedFile::restart() {
@@ -137,6 +162,7 @@ void TrackedFile::restart() {
   checkpoint.base = checkpoint.position = 0;
   checkpoint.skipping = false;
   checkpoint.rungs.clear();
+  fine_.clear();
 }
 
 }  // namespace dingle

@@ -89,12 +89,15 @@ class TrackedFile {
   bool still_agrees() const {  // with what was read of it
     return size_now() >= checkpoint.position && agrees_with(checkpoint);
   }
-  // Whether it holds what the checkpoint says was read, as far as it reaches.
+  // Its checkpoint with more rungs, closer together, of what was read last. Only for comparing, not to be kept.
+  FileCheckpoint detailed() const;
+  // Whether it holds what the checkpoint says was read, as far as it reaches; not if that is known only of its beginning.
   bool agrees_with(const FileCheckpoint& checkpoint) const;
   std::uint64_t size_now() const;  // 0 if it cannot be told
 
  private:
   std::optional<std::uint64_t> hash_before(std::uint64_t position) const;
+  std::vector<Rung> fine_;  // several in each piece that was read
   int fd_;
   std::uint64_t device_, inode_;
 };

@@ -6,8 +6,8 @@
 #include <functional>
 #include <thread>
 
-#include "store/sqlite.h"
 #include "store/index_file.h"
+#include "store/sqlite.h"
 #include "tests/agent/append_bodies.h"
 
 namespace dingle {
@@ -389,8 +389,10 @@ TEST_F(PoisonTest, IsSetAsideSinceEventsOfOtherLanesAreTaken) {
   append({"last"});
   run_until_done(answer());
   EXPECT_EQ(letters->count(id), 1u);
-  EXPECT_EQ(std::count(accepted.begin(), accepted.end(), "of another lane"), 1) << "not sent again in its turn";
-  EXPECT_LT(std::find(accepted.begin(), accepted.end(), "next"), std::find(accepted.begin(), accepted.end(), "last"));
+  EXPECT_EQ(std::count(accepted.begin(), accepted.end(), "of another lane"), 1)
+      << "not sent again in its turn";
+  EXPECT_LT(std::find(accepted.begin(), accepted.end(), "next"),
+            std::find(accepted.begin(), accepted.end(), "last"));
   EXPECT_EQ(std::set<std::string>(accepted.begin(), accepted.end()).size(), accepted.size());
 }
 TEST_F(PoisonTest, IsSetAsideSinceTheNextOfItsOwnLaneIsTaken) {
@@ -402,7 +404,8 @@ TEST_F(PoisonTest, NothingIsSetAsideWhileNothingIsTaken) {
   append({"next"});
   up = false;
   {
-    DeliveryThread thread(settings, id, std::make_unique<Scripted>(answer(), accepted, mutex), *spool, *letters, problems);
+    DeliveryThread thread(settings, id, std::make_unique<Scripted>(answer(), accepted, mutex), *spool,
+                          *letters, problems);
     std::this_thread::sleep_for(150ms);
   }
   EXPECT_EQ(letters->count(id), 0u) << "its letter was withdrawn";

@@ -324,6 +324,44 @@ TEST(Delivery, FullQueuePausesSourcesAndLosesNothing) {
   EXPECT_TRUE(status["balanced"]);
 }
 
+// What arrives for a destination while a reload removes it is delivered, or the reload is refused.
+TEST(Delivery, AReloadThatRemovesADestinationLosesNothingForIt) {
+  auto configuration = [](bool with) {
+    return std::string(
+               "sources:\n  s: { files: { paths: ['{dir}/logs/*.log'] } }\npipelines:\n  p: { from: [s], "
+               "steps: [ ") +
+           (with ? "{ set: { fields: { b: yes } } }" : "{ omit: { fields: [b] } }") + " ], to: [a" +
+           (with ? ", b" : "") + "] }\ndestinations:\n  a: { index: { name: a } }\n" +
+           (with ? "  b: { files: { path: '{dir}/out/b.ndjson' } }\n" : "");
+  };
+  Daemon daemon(configuration(true));
+  daemon.start();
+  std::atomic<bool> stopping{false};
+  std::thread writer([&] {
+    for (int n = 0; !stopping && n < 9000; ++n) {
+      daemon.write("a.log", std::to_string(n) + "\n");
+      if (n % 20 == 0) std::this_thread::sleep_for(2ms);
+    }
+  });
+  int removed = 0;
+  for (int i = 0; i < 30; ++i) {
+    daemon.configure(configuration(i % 2 != 0));
+    removed += daemon.dingle({"reload"}).status == 0 && i % 2 == 0;
+  }
+  stopping = true;
+  writer.join();
+  daemon.settled();
+  daemon.terminate();
+  std::size_t written = 0;
+  for (const auto& entry : std::filesystem::directory_iterator(daemon.dir + "/out")) {
+    const std::string text = read_file(entry.path());
+    written += static_cast<std::size_t>(std::count(text.begin(), text.end(), '\n'));
+  }
+  daemon.start();
+  EXPECT_EQ(daemon.events("b = 'yes'").size(), written);
+  EXPECT_GT(removed, 0) << "nothing was tried";
+}
+
 TEST(Delivery, TwoPipelinesOneDestination) {
   Daemon daemon(R"(
 sources:

@@ -54,6 +54,52 @@ TEST_F(PostgresDestination, MakesAPartitionedTableAndFillsIt) {
   EXPECT_EQ(server->value("SELECT count(*) FROM gate WHERE template IS NULL"), "1");
 }
 
+TEST_F(PostgresDestination, WildTimesShareAPartition) {
+  Daemon daemon(destination());
+  std::string lines = gate_lines(3);
+  for (int year = 2100; year < 2160; ++year)
+    lines += std::to_string(year) + "-01-01T00:00:00Z 192.0.2.1 anna 7\n";
+  daemon.write("gate.log", lines + "1971-01-01T00:00:00Z 192.0.2.1 anna 7\n");
+  daemon.start();
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "64");
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate WHERE time > '2099-01-01'"), "60");
+  EXPECT_EQ(server->value("SELECT count(*) FROM pg_inherits WHERE inhparent = 'gate'::regclass"), "4");
+}
+
+// A line that says `users` must not reach a table of that name.
+TEST_F(PostgresDestination, ATableThatALineNamesIsOneOfOurs) {
+  server->query("DROP TABLE IF EXISTS users, anna CASCADE; CREATE TABLE users(id int)");
+  Daemon daemon(gate_configuration("    postgres: { connect: '" + server->connect() +
+                                   "', table: '{user}', columns: { status: int } }\n"));
+  daemon.write("gate.log",
+               gate_line(1, "users") + gate_line(2) + gate_line(3, "dingle_progress") + gate_line(4));
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM anna"), "2");
+  EXPECT_EQ(server->value("SELECT string_agg(attname, ',') FROM pg_attribute WHERE attrelid = "
+                          "'users'::regclass AND attnum > 0"),
+            "id");
+  EXPECT_EQ(find(status["destinations"], "d")["letters"], 2);
+  EXPECT_NE(daemon.dingle({"letters", "list"}).out.find("was not made by dingle"), std::string::npos);
+}
+
+TEST_F(PostgresDestination, ARowOfItsOwnThatDoesNotStayIsTold) {
+  Daemon daemon(destination());
+  daemon.write("gate.log", gate_line(1));
+  daemon.start();
+  daemon.settled();
+  server->query(
+      "CREATE OR REPLACE FUNCTION gone() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END';"
+      "CREATE TRIGGER gone BEFORE INSERT ON dingle_sender FOR EACH ROW EXECUTE FUNCTION gone();"
+      "DELETE FROM dingle_sender");
+  daemon.write("gate.log", gate_line(2));
+  EXPECT_NE(daemon.problem("does not stay").find("does not stay"), std::string::npos);
+  server->query("DROP TRIGGER gone ON dingle_sender");
+  daemon.settled();
+  EXPECT_EQ(server->value("SELECT count(*) FROM gate"), "2");
+}
+
 TEST_F(PostgresDestination, AColumnOfTheUsersGoesBeforeOneOfOurs) {
   Daemon daemon(gate_configuration("    postgres: { connect: '" + server->connect() +
                                    "', table: gate, columns: { pipeline: { field: user, type: text } } }\n"));
@@ -418,6 +464,15 @@ TEST(FilesDestination, ATornEndIsCutOff) {
   daemon.settled();
   EXPECT_EQ(run_program({"/usr/bin/zstd", "-dcq", daemon.dir + "/out/gate.txt.zst.part"}).out,
             gate_line(1) + gate_line(2));
+}
+
+TEST(FilesDestinationNames, WhatIsTooLongIsSetAside) {
+  Daemon daemon(gate_configuration("    files: { path: '{dir}/out/{user}{user}{user}.ndjson' }\n"));
+  daemon.write("gate.log", gate_line(1, std::string(100, 'x')) + gate_line(2));
+  daemon.start();
+  const Json status = daemon.settled();
+  EXPECT_EQ(find(status["destinations"], "d")["letters"], 1);
+  EXPECT_EQ(find(status["destinations"], "d")["sent"], 1);
 }
 
 }  // namespace
