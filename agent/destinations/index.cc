@@ -121,7 +121,9 @@ const DestinationKind kIndexDestination{
            .text = "How long indexes are kept. Whole indexes are deleted.",
            .section = {{.name = "age",
                         .type = OptionType::duration,
-                        .text = "Indexes whose newest event is older are deleted."},
+                        .text = "Indexes whose newest event is older, and to which nothing came for as long, "
+                                "are deleted: what is imported today "
+                                "stays. Each is logged, and counted in `dingle status`."},
                        {.name = "bytes",
                         .type = OptionType::size,
                         .text =

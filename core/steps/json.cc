@@ -8,7 +8,11 @@ namespace {
 const ComponentSpec kSpec{
     "json",
     "Reads a JSON object (RFC 8259) and makes its members fields; members of inner objects get names with "
-    "dots, lists are kept as lists. Null members are left out. "
+    "dots, lists are kept as lists. Null members are left out. Numbers beyond 64 bits stay as they are "
+    "written, as texts, and "
+    "are counted. A member that has a name of the event's own (`body`, `timestamp`, `observed_timestamp`, "
+    "`dingle.…`), or of a "
+    "field of its source, becomes `line.NAME`. Deeper than 128 levels is no JSON here. "
     "What is no JSON object is kept as it is, marked with `dingle.unmatched`, and counted.",
     "json: { field: body }",
     {{.name = "field",

@@ -55,9 +55,10 @@ destinations:
   for (int i = 0; i < 4; ++i) {
     const int before = written;
     EXPECT_TRUE(eventually([&] { return written > before + 300; }));
-    EXPECT_TRUE(eventually([&] {  // rotated more often than it is looked at, a copy may be taken for another file
-      return daemon.status()["sources"][0]["lines"] >= before;
-    }));
+    EXPECT_TRUE(
+        eventually([&] {  // rotated more often than it is looked at, a copy may be taken for another file
+          return daemon.status()["sources"][0]["lines"] >= before;
+        }));
     Ran ran;  // not twice to one name
     EXPECT_TRUE(eventually([&] {
       ran = run_program({program, "--force", "--state", daemon.dir + "/state", configuration});
