@@ -15,7 +15,7 @@ constexpr std::int64_t kHour = 3600 * kSecond;
 constexpr std::uint64_t kWholeBlock = kEventsPerBlock / 2;  // blocks from this size are left alone
 constexpr std::size_t kMergeFrom = 8;                       // small blocks of one size and hour
 
-std::int64_t hour_of(std::int64_t t) { return t >= 0 ? t / kHour : (t - kHour + 1) / kHour; }
+std::int64_t hour_of(std::int64_t t) { return t / kHour - (t % kHour < 0); }
 
 constexpr const char* kSchema = R"(
 CREATE TABLE IF NOT EXISTS block(id INTEGER PRIMARY KEY AUTOINCREMENT, first INTEGER NOT NULL, last INTEGER NOT NULL, count INTEGER NOT NULL, directory BLOB NOT NULL);

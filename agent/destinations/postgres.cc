@@ -141,9 +141,7 @@ class Postgres final : public Destination {
       // Restored from a backup. Introduced outside of the transaction, which would take it back.
       if (!connection_.run("ROLLBACK")) return false;
       if (again) {
-        copied_ =
-            "the row of this spool in dingle_sender does not stay there; does a trigger or a policy take it "
-            "away?";
+        row_stays_ = false;
         return connection_.run("BEGIN") != nullptr;
       }
       return introduce() && begin(name, progress, true);
@@ -220,7 +218,14 @@ class Postgres final : public Destination {
     PgTable& table = known->second;
     if (!table.make_partitions(connection_, events)) return failed("table " + name);
     Progress progress;
+    row_stays_ = true;
     if (!begin(name, progress)) return failed("");
+    if (!row_stays_) {
+      connection_.run("ROLLBACK");
+      return Delivery::retry(
+          "the row of this spool in dingle_sender does not stay there; does a trigger or a policy take it "
+          "away?");
+    }
     if (!copied_.empty()) {
       connection_.run("ROLLBACK");
       return Delivery::retry(copied_);
@@ -292,6 +297,7 @@ class Postgres final : public Destination {
 
   Sender sender_;
   std::string target_, password_, problem_, copied_;
+  bool row_stays_ = true;  // of dingle_sender, once it was put there
   const PgTableSettings table_settings_;
   FieldChoice choice_;
   std::atomic<bool> cancelled_{false};

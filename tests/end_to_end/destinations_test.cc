@@ -81,7 +81,8 @@ TEST_F(PostgresDestination, ATableThatALineNamesIsOneOfOurs) {
                           "'users'::regclass AND attnum > 0"),
             "id");
   EXPECT_EQ(find(status["destinations"], "d")["letters"], 2);
-  EXPECT_NE(daemon.dingle({"letters", "list"}).out.find("was not made by dingle"), std::string::npos);
+  const std::string letters = daemon.dingle({"letters", "-o", "json"}).out;
+  EXPECT_NE(letters.find("was not made by dingle"), std::string::npos) << letters;
 }
 
 TEST_F(PostgresDestination, ARowOfItsOwnThatDoesNotStayIsTold) {
