@@ -10,7 +10,8 @@
 namespace dingle {
 namespace {
 constexpr std::size_t kMostFolders = 1000;
-constexpr int kMostLists = 8;  // folders may appear faster than they are listed
+constexpr std::size_t kMostBeginnings = 10'000;  // a guess at the order of older ones will do
+constexpr int kMostLists = 8;                    // folders may appear faster than they are listed
 }  // namespace
 
 FolderWatch::FolderWatch() : fd_(::inotify_init1(IN_NONBLOCK | IN_CLOEXEC)) {}
@@ -35,10 +36,23 @@ bool FolderWatch::add(const std::string& folder) {
          folders_.emplace(watch, folder.empty() || folder.back() == '/' ? folder : folder + "/").second;
 }
 
+namespace {
+bool poll_for(int fd, int timeout_ms) {
+  pollfd p{fd, POLLIN, 0};
+  return ::poll(&p, fd >= 0 ? 1 : 0, timeout_ms) > 0;
+}
+}  // namespace
+
+FolderWatch::Beginning FolderWatch::beginning_of(const std::string& path) const {
+  const auto it = beginnings_.find(path);
+  return it == beginnings_.end() ? Beginning() : it->second;
+}
+
+bool FolderWatch::has_news() const { return poll_for(fd_, 0); }
+
 FolderWatch::News FolderWatch::wait(int timeout_ms) {
   News news;
-  pollfd p{fd_, POLLIN, 0};
-  if (::poll(&p, fd_ >= 0 ? 1 : 0, timeout_ms) <= 0) return news;
+  if (!poll_for(fd_, timeout_ms)) return news;
   auto leaving = std::exchange(leaving_, {});
   alignas(inotify_event) char bytes[64 * 1024];
   for (ssize_t n; (n = ::read(fd_, bytes, sizeof bytes)) > 0;)
@@ -51,10 +65,19 @@ FolderWatch::News FolderWatch::wait(int timeout_ms) {
       if (folder == folders_.end() || event->len == 0) continue;
       const std::string path = folder->second + event->name;
       news.any = true;
+      if (event->mask & IN_CREATE) {
+        if (beginnings_.size() >= kMostBeginnings) beginnings_.clear();
+        beginnings_[path] = {++created_, path};
+      }
       if (event->mask & IN_MOVED_FROM) leaving[event->cookie] = leaving_[event->cookie] = path;
       if (!(event->mask & IN_MOVED_TO) || !leaving.count(event->cookie)) continue;
       const std::string from = leaving[event->cookie];
       leaving_.erase(event->cookie);
+      beginnings_.erase(path);
+      if (auto moved = beginnings_.extract(from)) {
+        moved.key() = path;
+        beginnings_.insert(std::move(moved));
+      }
       for (Renamed& r : news.renamed)  // renamed on: the earlier name leads nowhere any more
         if (r.to == from) r.to = path;
       news.renamed.push_back({from, path});

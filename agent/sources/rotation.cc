@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <map>
 #include <tuple>
 
 #include "core/time/instant.h"
@@ -56,15 +57,13 @@ namespace {
 
 // By when they were written: what was read before, then by the last change. An empty file's own says nothing: it comes last.
 // Of what cannot be told apart by that, the older one by birth, then the longer name.
-using Age = std::tuple<bool, bool, std::int64_t, std::int64_t, std::ptrdiff_t, TrackedFile::Id>;
+using Age =
+    std::tuple<bool, bool, std::int64_t, std::int64_t, std::uint64_t, std::ptrdiff_t, TrackedFile::Id>;
 Age age_of(const TrackedFile& file) {
   struct stat info {};
   ::fstat(file.fd(), &info);
-  return {!file.known,
-          info.st_size == 0,
-          info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
-          file.born,
-          -static_cast<std::ptrdiff_t>(file.checkpoint.path.size()),
+  return {!file.known, info.st_size == 0,    info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
+          file.born,   file.beginning.order, -static_cast<std::ptrdiff_t>(file.checkpoint.path.size()),
           file.id()};
 }
 
@@ -77,10 +76,16 @@ bool has_rotated_name(const TrackedFile& file, const TrackedFile& of) {
          ::stat(path.c_str(), &info) == 0 && info.st_ino == of.inode() && info.st_dev == of.device();
 }
 
+// Both were created by one path.
+bool lost_its_path_to(const TrackedFile& file, const TrackedFile& other) {
+  return file.beginning.order != 0 && file.beginning.order < other.beginning.order &&
+         file.beginning.path == other.beginning.path;
+}
+
 // Whether it holds lines that were written before the other's.
 bool is_older(const TrackedFile& file, const TrackedFile& than) {
-  if (has_rotated_name(file, than)) return true;
-  return !has_rotated_name(than, file) && age_of(file) < age_of(than);
+  if (has_rotated_name(file, than) || lost_its_path_to(file, than)) return true;
+  return !has_rotated_name(than, file) && !lost_its_path_to(than, file) && age_of(file) < age_of(than);
 }
 
 }  // namespace
@@ -103,7 +108,8 @@ bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
     calls_.read(other, UINT64_MAX);
     if (other.size_now() == other.checkpoint.position) return false;
   }
-  if (!renamed && other.changed_at > file.grew_at) return false;  // it goes on by itself
+  if (!renamed && other.changed_at > file.grew_at && other.waiting_size == other.size_now())
+    return false;  // it goes on by itself, and was read to its last whole line
   return waited < kLongestWait;
 }
 
@@ -112,7 +118,7 @@ void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
     if (b.id == older.id()) return;
   struct stat info;
   if (::fstat(older.fd(), &info) != 0 || calls_.now() - info.st_mtim.tv_sec * kSecond > kForgotten) return;
-  younger.before.push_back({older.id(), has_rotated_name(older, younger)});
+  younger.before.push_back({older.id(), older.rotated || lost_its_path_to(older, younger)});
   // The oldest first: each of them is read to its end before the next one.
   std::vector<std::pair<Age, TrackedFile::Before>> by_age;
   for (const TrackedFile::Before& b : younger.before)
@@ -122,7 +128,21 @@ void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
   for (const auto& [age, b] : by_age) younger.before.push_back(b);
 }
 
+// Which of them were rotated away from another one's path.
+void Rotation::note_rotated() {
+  std::map<std::string_view, const TrackedFile*> by_path;
+  for (const auto& [id, file] : files_) by_path[file->checkpoint.path] = file.get();
+  for (const auto& [id, file] : files_) {
+    const std::string_view path = file->checkpoint.path;
+    for (std::size_t n = file->family.size(); n < path.size() && !file->rotated; ++n)
+      if (const auto it = by_path.find(path.substr(0, n)); it != by_path.end())
+        file->rotated = has_rotated_name(*file, *it->second);
+  }
+}
+
 void Rotation::looked() {
+  const auto is_new = [](const auto& file) { return file.second->appeared && !file.second->placed; };
+  if (std::any_of(files_.begin(), files_.end(), is_new)) note_rotated();
   for (const auto& [id, file] : files_) {
     if (!file->appeared || file->placed) continue;
     file->placed = true;
@@ -203,6 +223,21 @@ bool Rotation::waits_for_original(TrackedFile& file) {
                     " holds, and is read as another file: a copy among the paths is read twice");
   file.may_copy.reset();
   return false;
+}
+
+bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
+  bool may = true;
+  for (const auto& [id, copy] : files_) {
+    if (copy->may_copy != file.id()) continue;
+    std::string bytes(std::min<std::uint64_t>(read.size(), copy->size_now()), '\0');
+    if (::pread(copy->fd(), bytes.data(), bytes.size(), 0) == static_cast<ssize_t>(bytes.size()) &&
+        read.starts_with(bytes))
+      continue;
+    copy->may_copy.reset();
+    place(*copy, file);
+    may = false;
+  }
+  return may;
 }
 
 void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {

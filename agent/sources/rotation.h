@@ -38,6 +38,9 @@ class Rotation {
   void looked();
   // How far it may be read now; nullopt: not yet. Reads those before it.
   std::optional<std::uint64_t> turn_of(TrackedFile& file);
+  // Whether what was read from its beginning is what its copies hold. If not, it was cut before any of it was read, and they
+  // are files of their own with earlier lines.
+  bool may_begin(TrackedFile& file, std::string_view read);
   // It was cut: a copy may be there, or come.
   void truncated(TrackedFile& file, FileCheckpoint before);
   void left(const TrackedFile& file);  // it is not read any more
@@ -45,6 +48,7 @@ class Rotation {
  private:
   bool waits_for(TrackedFile& file, TrackedFile& other, bool renamed);
   bool waits_for_original(TrackedFile& file);
+  void note_rotated();
   void place(const TrackedFile& older, TrackedFile& younger);
   void compare(TrackedFile& file);
   void adopt(TrackedFile& copy, TrackedFile& original);

@@ -4,6 +4,7 @@
 
 #include <chrono>
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -12,6 +13,7 @@
 #include "agent/configuration.h"
 #include "agent/problems.h"
 #include "core/event.h"
+#include "core/time/instant.h"
 #include "spool/spool.h"
 
 namespace dingle {
@@ -86,9 +88,12 @@ class Source {
   virtual std::vector<std::string> listening() const { return {}; }  // "udp 127.0.0.1:5514"
 };
 
+using Now = std::function<std::int64_t()>;  // ns since 1970
+
 struct SourceMaking {
   const SourceSettings& settings;
   Intake& intake;
+  Now now = system_now;
 };
 
 }  // namespace dingle

@@ -82,22 +82,42 @@ std::optional<FileCheckpoint> FileCheckpoint::decode(std::string_view bytes) {
 
 TrackedFile::~TrackedFile() { ::close(fd_); }
 
-// Of up to 256 bytes that end at `position`; nothing if they cannot be read.
-std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position) const {
+namespace {
+std::uint64_t hash_of(std::string_view bytes) { return XXH64(bytes.data(), bytes.size(), 0); }
+}  // namespace
+
+// Of up to 256 bytes that end at `position`, as they are in the file; nothing if they cannot be read.
+std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position, std::string* keep) const {
   char bytes[kRungBytes];
   const std::uint64_t n = std::min(position, kRungBytes);
   if (::pread(fd_, bytes, n, static_cast<off_t>(position - n)) != static_cast<ssize_t>(n))
     return std::nullopt;
-  return XXH64(bytes, n, 0);
+  if (keep != nullptr) keep->assign(bytes, n);
+  return hash_of({bytes, n});
+}
+
+// The same as they were when they were read: `read` begins at the place, `tail_` ends there.
+std::optional<std::uint64_t> TrackedFile::hash_read(std::uint64_t position, std::string_view read) const {
+  const std::uint64_t n = std::min(position, kRungBytes), of_read = position - checkpoint.position;
+  if (of_read > read.size()) return hash_before(position);
+  if (of_read >= n) return hash_of(read.substr(of_read - n, n));
+  if (tail_.size() < n - of_read) return hash_before(position);
+  return hash_of(tail_.substr(tail_.size() - (n - of_read)) + std::string(read.substr(0, of_read)));
+}
+
+bool TrackedFile::holds_place() const {
+  const auto& rungs = checkpoint.rungs;
+  return checkpoint.position == 0 || rungs.empty() || rungs.back().position != checkpoint.position ||
+         hash_before(checkpoint.position) == rungs.back().hash;
 }
 
 bool TrackedFile::verify() {
   auto& rungs = checkpoint.rungs;
   if (checkpoint.position == 0) return true;
   if (!rungs.empty() && rungs.back().position == checkpoint.position &&
-      hash_before(checkpoint.position) == rungs.back().hash)
+      hash_before(checkpoint.position, &tail_) == rungs.back().hash)
     return true;
-  while (!rungs.empty() && hash_before(rungs.back().position) != rungs.back().hash) rungs.pop_back();
+  while (!rungs.empty() && hash_before(rungs.back().position, &tail_) != rungs.back().hash) rungs.pop_back();
   if (rungs.empty()) return false;
   // Some of what was read is gone and other bytes are there. Their positions in the stream go on upwards.
   checkpoint.base += checkpoint.position - rungs.back().position;
@@ -106,18 +126,21 @@ bool TrackedFile::verify() {
   return true;
 }
 
-void TrackedFile::advance(std::uint64_t position) {
+void TrackedFile::advance(std::uint64_t position, std::string_view read) {
   constexpr std::uint64_t kParts = 16;
   constexpr std::size_t kMostFine = 4 * kParts;
   for (std::uint64_t part = 1; position > checkpoint.position && part <= kParts; ++part) {
     const std::uint64_t at = checkpoint.position + (position - checkpoint.position) * part / kParts;
-    if (const auto hash = hash_before(at); hash && at != 0) fine_.push_back({at, *hash});
+    if (const auto hash = hash_read(at, read); hash && at != 0) fine_.push_back({at, *hash});
   }
   if (fine_.size() > kMostFine)
     fine_.erase(fine_.begin(), fine_.end() - static_cast<std::ptrdiff_t>(kMostFine));
+  const auto hash = position > checkpoint.position ? hash_read(position, read) : hash_before(position);
+  tail_.append(read.substr(read.size() - std::min(read.size(), kRungBytes)));
+  if (position - checkpoint.position != read.size()) tail_.clear();
+  tail_.erase(0, tail_.size() - std::min(tail_.size(), kRungBytes));
   checkpoint.position = position;
   auto& rungs = checkpoint.rungs;
-  auto hash = hash_before(position);
   if (!hash) return;  // truncated meanwhile: the next check sees it
   rungs.push_back({position, *hash});
   // Of those behind the newest ones, some at a distance; the first one stays.
@@ -163,6 +186,7 @@ void TrackedFile::restart() {
   checkpoint.skipping = false;
   checkpoint.rungs.clear();
   fine_.clear();
+  tail_.clear();
 }
 
 }  // namespace dingle

@@ -12,9 +12,13 @@
 #include <string_view>
 #include <vector>
 
+#include "agent/sources/folder_watch.h"
 #include "agent/sources/source.h"
 
 namespace dingle {
+
+// A file that no path leads to any more is left when nothing was added for that long, in ns.
+inline constexpr std::int64_t kCloseAfter = 5'000'000'000;
 
 struct Rung {
   std::uint64_t position = 0, hash = 0;
@@ -41,8 +45,11 @@ class TrackedFile {
 
   // Goes back to the highest rung that still holds; false if none does, then it is a new stream.
   bool verify();
-  // After the bytes before `position` became events.
-  void advance(std::uint64_t position);
+  // Whether what was read last is still there: what was read behind it a moment ago then belongs to it.
+  bool holds_place() const;
+  // After the bytes before `position` became events. `read`: those bytes, from the place until now; the file may hold others
+  // by now. Without them the file is asked.
+  void advance(std::uint64_t position, std::string_view read = {});
   // Begins a new stream at the file's beginning.
   void restart();
 
@@ -72,18 +79,20 @@ class TrackedFile {
     bool renamed =
         false;  // it had this file's path, or was copied into by it: nothing comes behind it but by mistake
   };
-  std::vector<Before> before;          // files with earlier lines
-  std::string former;                  // the path that it had before the last one, or ""
-  std::int64_t grew_at = 0;            // when it was first seen to have lines while others stand before it
-  bool closing = false;                // what took its place has grown: its last event is whole
-  bool appeared = false;               // while its source ran
-  std::int64_t born = 0;               // ns since 1970; 0: the file system does not tell
+  std::vector<Before> before;  // files with earlier lines
+  std::string former;          // the path that it had before the last one, or ""
+  std::int64_t grew_at = 0;    // when it was first seen to have lines while others stand before it
+  bool closing = false;        // what took its place has grown: its last event is whole
+  bool appeared = false;       // while its source ran
+  std::int64_t born = 0;       // ns since 1970, as coarse as its clock; 0: the file system does not tell
+  FolderWatch::Beginning beginning;
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
   bool just_cut = false;        // folders were not listed since
   std::optional<Id> may_copy;   // the file that it agrees with so far
   std::int64_t held_since = 0;  // since when it is not read for that
   bool compared = false;        // with the others of its family
+  bool rotated = false;         // its name says so: gate.log.1 beside gate.log
   bool placed = false;          // `before` is known
 
   bool still_agrees() const {  // with what was read of it
@@ -96,8 +105,10 @@ class TrackedFile {
   std::uint64_t size_now() const;  // 0 if it cannot be told
 
  private:
-  std::optional<std::uint64_t> hash_before(std::uint64_t position) const;
+  std::optional<std::uint64_t> hash_before(std::uint64_t position, std::string* keep = nullptr) const;
+  std::optional<std::uint64_t> hash_read(std::uint64_t position, std::string_view read) const;
   std::vector<Rung> fine_;  // several in each piece that was read
+  std::string tail_;        // up to 256 bytes before the place, as they were read; may be fewer
   int fd_;
   std::uint64_t device_, inode_;
 };

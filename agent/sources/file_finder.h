@@ -1,0 +1,54 @@
+// Which files a source reads: it lists folders, opens what its paths lead to, and follows what is renamed. What was found goes
+// into the source's table of files and is told to its rotation.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "agent/sources/folder_watch.h"
+#include "agent/sources/known_files.h"
+#include "agent/sources/path_patterns.h"
+#include "agent/sources/rotation.h"
+#include "agent/sources/source.h"
+
+namespace dingle {
+
+// For the thread of its source, which outlives it, as do the table and the rotation.
+class FileFinder {
+ public:
+  FileFinder(const SourceMaking& making, TrackedFiles& files, Rotation& rotation);
+
+  // Takes the files of earlier runs, wherever they lie now.
+  void find_known();
+  // Lists the folders. `first`: for the first time in this run.
+  void list(bool first);
+  // Waits for news up to that long and opens what was renamed before it was listed. True if folders should be listed now.
+  bool follow_renames(int timeout_ms, bool first);
+
+  // Files appeared or were renamed since folders were listed.
+  bool has_news() const { return watch_.has_news(); }
+
+ private:
+  void take(std::unique_ptr<TrackedFile> file);
+  std::unique_ptr<TrackedFile> open(const std::string& path, bool first);
+  std::string why_not_followed(const std::string& path) const;
+  std::size_t most_files() const { return static_cast<std::size_t>(options_.number("most_files")); }
+  std::string about(const std::string& path) const { return "source " + name_ + ": " + path; }
+
+  const std::string name_;
+  const Options options_;
+  const std::vector<std::pair<std::string, std::string>> resource_;
+  const Zone zone_;
+  const Now now_;
+  Intake& intake_;
+  const PathPatterns patterns_;
+  std::optional<KnownFiles> known_files_;  // since it runs: until then another one may write the state
+  TrackedFiles& files_;
+  Rotation& rotation_;
+  FolderWatch watch_;
+  std::string host_;
+};
+
+}  // namespace dingle

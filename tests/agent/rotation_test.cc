@@ -1,0 +1,265 @@
+// Files that are rotated while they are read.
+#include "tests/agent/files_source.h"
+
+#include <atomic>
+#include <cstdlib>
+#include <functional>
+#include <random>
+
+namespace dingle {
+namespace {
+
+class RotationTest : public FilesSourceTest {
+ protected:
+  std::vector<std::string> written;
+  std::ofstream file;
+  int n = 0;
+  void SetUp() override {
+    FilesSourceTest::SetUp();
+    paths = "/logs/gate.log*";
+    begin();
+  }
+  void begin() { file.open(folder / "logs/gate.log", std::ios::app); }
+  void line() {
+    written.push_back("line " + std::to_string(n++));
+    file << written.back() << (n % 3 == 0 ? "\n  and more\n" : "\n") << std::flush;
+  }
+  void expect_all(std::size_t behind = 0) {
+    file.close();
+    EXPECT_TRUE(until([&] { return intake->lines().size() >= n + static_cast<std::size_t>(n) / 3; }))
+        << intake->lines().size() << " of " << n << told();
+    EXPECT_TRUE(until([&] { return source->bytes_behind() == behind; }));
+    Lines lines = stop();
+    if (options.empty()) std::erase(lines, "  and more");
+    for (std::string& l : lines) l = l.substr(0, l.find('\n'));
+    EXPECT_EQ(lines.size(), written.size());
+    for (std::size_t i = 0; i < std::min(lines.size(), written.size()); ++i)
+      ASSERT_EQ(lines[i], written[i]) << "of " << lines.size();
+  }
+};
+
+TEST_F(RotationTest, WhoWritesOnToTheRenamedFileLosesNoOrder) {
+  start();
+  for (int i = 0; i < 60; ++i) {
+    for (int k = 0; k < 20; ++k) line();
+    std::filesystem::rename(folder / "logs/gate.log", folder / ("logs/gate.log." + std::to_string(1000 + i)));
+    std::ofstream(folder / "logs/gate.log", std::ios::app);
+    if (i % 3) std::this_thread::sleep_for(std::chrono::milliseconds(i % 7));
+    for (int k = 0; k < 20; ++k) line();  // to the old one
+    file.close();
+    begin();
+    EXPECT_TRUE(until([&] { return source->open() >= static_cast<std::uint64_t>(i) + 2; }));
+  }
+  line();
+  expect_all();
+}
+
+TEST_F(RotationTest, TheLastEventOfARotatedFileIsNotLate) {
+  options = ", join: { indented: true, wait: 1h }";
+  start();
+  for (int i = 0; i < 40; ++i) {
+    for (int k = 0; k < 6; ++k) line();
+    std::filesystem::rename(folder / "logs/gate.log", folder / ("logs/gate.log." + std::to_string(1000 + i)));
+    file.close();
+    begin();
+    line();
+    if (i % 3) std::this_thread::sleep_for(10ms);
+  }
+  EXPECT_TRUE(until([&] { return intake->lines().size() + 1 >= static_cast<std::size_t>(n); }))
+      << intake->lines().size();
+  Lines lines = stop();
+  for (std::string& l : lines) l = l.substr(0, l.find('\n'));
+  written.pop_back();  // the last one is open
+  EXPECT_EQ(lines, written);
+}
+
+TEST_F(RotationTest, CopyAndTruncateWithTheCopyAmongThePathsDoublesNothing) {
+  start();
+  for (int i = 0; i < 40; ++i) {
+    for (int k = 0; k < 200; ++k) line();
+    EXPECT_TRUE(i % 4 != 0 || until([&] { return source->bytes_behind() == 0u; }));
+    std::filesystem::copy_file(folder / "logs/gate.log",
+                               folder / ("logs/gate.log." + std::to_string(1000 + i)));
+    if (i % 3 == 0) std::this_thread::sleep_for(std::chrono::milliseconds(5 * (i % 5)));
+    std::filesystem::resize_file(folder / "logs/gate.log", 0);
+    EXPECT_TRUE(until([&] { return source->open() >= static_cast<std::uint64_t>(i) + 2; }));
+  }
+  line();
+  expect_all();
+  EXPECT_GE(spool->counter("source/s/copies"), 5);
+}
+
+TEST_F(RotationTest, CopiedAndTruncatedWhileNobodyRead) {
+  for (int k = 0; k < 500; ++k) line();
+  start();
+  EXPECT_TRUE(until([&] { return source->bytes_behind() == 0u && intake->lines().size() > 100; }));
+  const Lines before = stop();
+  for (int k = 0; k < 500; ++k) line();
+  std::filesystem::copy_file(folder / "logs/gate.log", folder / "logs/gate.log.1");
+  std::filesystem::resize_file(folder / "logs/gate.log", 0);
+  for (int k = 0; k < 10; ++k) line();
+  file.close();
+  start();
+  EXPECT_TRUE(until([&] { return source->bytes_behind() == 0u; }));
+  Lines lines = before;
+  for (const std::string& l : stop()) lines.push_back(l);
+  std::erase(lines, "  and more");
+  EXPECT_EQ(lines, written);
+}
+
+// What is never cut is another file, in the end; that is told.
+TEST_F(RotationTest, ACopyBesideItsOriginalIsReadAsAnotherFile) {
+  for (int k = 0; k < 9; ++k) line();
+  start();
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 12; }));
+  std::filesystem::copy_file(folder / "logs/gate.log", folder / "logs/gate.log.kept");
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 24; })) << told();
+  EXPECT_NE(told().find("gate.log.kept: order holds what"), std::string::npos) << told();
+  stop();
+}
+
+TEST_F(RotationTest, FilesThatMerelyBeginAlikeAreTwo) {
+  const std::string head = "time,gauge,level,quality,and,some,more,columns\n";
+  append("logs/gate.log.a", head + "1,saltholm,2.5\n");
+  start();
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 3 - 1; }));
+  append("logs/gate.log.b", head + "2,northquay,2.7\n");
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 4; }, 5))
+      << "without waiting to the end of its patience";
+  EXPECT_EQ(spool->counter("source/s/copies"), 0);
+  stop();
+}
+
+TEST_F(RotationTest, AHoleIsPassedOver) {
+  const std::string path = folder / "logs/gate.log";
+  const int fd = ::open(path.c_str(), O_WRONLY);  // without O_APPEND
+  const std::string first(700'000, 'x');
+  ASSERT_EQ(::write(fd, (first + "\n").data(), first.size() + 1), static_cast<ssize_t>(first.size() + 1));
+  start();
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 1; }));
+  std::filesystem::resize_file(path, 0);
+  EXPECT_TRUE(until([&] { return spool->counter("source/s/truncated") == 1; }));
+  ASSERT_EQ(::write(fd, "second\nthird\n", 13), 13);
+  ::close(fd);
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 3; })) << intake->lines().size();
+  EXPECT_EQ(spool->counter("source/s/hole_bytes"), 700'001);
+  const Lines lines = stop();
+  EXPECT_EQ(Lines(lines.begin() + 1, lines.end()), (Lines{"second", "third"}));
+}
+
+// ---- rotation between any two looks
+
+// What a program and a rotating tool do happens at random moments of the reader's round, at each of which it asks for the time.
+class AnyMoment : public FilesSourceTest, public testing::WithParamInterface<int> {
+ protected:
+  std::mt19937 random{static_cast<unsigned>(GetParam())};
+  std::vector<std::string> written;
+  std::vector<std::function<void()>> steps;  // in turn
+  std::atomic<std::size_t> done{0};
+  std::string log;  // of the steps, and between which lines
+  int fd = -1, rotated = 1000;
+
+  unsigned below(unsigned n) { return random() % n; }
+  void step(const char* what, std::function<void()> f) {
+    steps.push_back([this, what, f = std::move(f)] {
+      log += std::string(what) + " before line " + std::to_string(written.size()) + "\n";
+      f();
+    });
+  }
+  void begin() { fd = ::open((folder / "logs/gate.log").c_str(), O_WRONLY | O_APPEND | O_CREAT, 0600); }
+  void lines() {
+    step("write", [this] {
+      std::string text;
+      for (unsigned n = 1 + below(below(4) ? 5 : 400); n--;) {
+        written.push_back("line " + std::to_string(100'000 + written.size()));
+        text += written.back() + (options.empty() || below(3) ? "\n" : "\n  and more\n");
+      }
+      ASSERT_EQ(::write(fd, text.data(), text.size()), static_cast<ssize_t>(text.size()));
+    });
+  }
+  void pause() {
+    step("pause", [this] { std::this_thread::sleep_for(std::chrono::milliseconds(below(8))); });
+  }
+  void copy(std::uint64_t most) {  // goes on where the last one ended
+    std::ifstream in(folder / "logs/gate.log");
+    std::string bytes(std::istreambuf_iterator<char>(in), {});
+    std::ofstream out(rotated_name(), std::ios::app);
+    const std::uint64_t there = std::filesystem::file_size(rotated_name());
+    out << bytes.substr(there, most);
+  }
+  void shift() {  // from the oldest on, each to the next greater number
+    for (int i = 1000; i <= rotated; ++i) {
+      const std::string name = folder / "logs/gate.log.";
+      std::error_code none;
+      std::filesystem::rename(name + std::to_string(i), name + std::to_string(i - 1), none);
+    }
+  }
+  std::filesystem::path rotated_name() { return folder / ("logs/gate.log." + std::to_string(rotated)); }
+  void run() {
+    paths = "/logs/gate.log*";
+    begin();
+    const unsigned every = 1 + below(6);
+    now = [this, every] {
+      if (done < steps.size() && below(every) == 0) steps[done](), ++done;
+      return system_now();
+    };
+    start();
+    EXPECT_TRUE(until([&] { return done == steps.size() && intake->lines().size() >= written.size(); }))
+        << intake->lines().size() << " of " << written.size() << "\n" << told() << log;
+    EXPECT_TRUE(until([&] { return source->bytes_behind() == 0u; }));
+    Lines lines = stop();
+    ::close(fd);
+    for (std::string& l : lines) l = l.substr(0, l.find('\n'));
+    EXPECT_EQ(lines.size(), written.size()) << log;
+    for (std::size_t i = 0; i < std::min(lines.size(), written.size()); ++i)
+      ASSERT_EQ(lines[i], written[i]) << log;
+  }
+};
+
+TEST_P(AnyMoment, CopiedAndTruncated) {
+  if (GetParam() % 2) options = ", join: { indented: true, wait: 200ms }";
+  for (int i = 0; i < 12; ++i) {
+    for (unsigned n = below(4); n--;) below(3) ? lines() : pause();
+    lines();
+    if (below(2)) step("shift", [this] { shift(); });
+    if (below(2)) {  // a long copy
+      step("copy some", [this] { copy(below(20'000)); });
+      for (unsigned n = below(4); n--;) below(2) ? lines() : pause();
+    }
+    step("copy", [this] { copy(UINT64_MAX); });
+    for (unsigned n = below(3); n--;) pause();
+    step("cut", [this] {
+      ++rotated;
+      ASSERT_EQ(::ftruncate(fd, 0), 0);
+    });
+  }
+  lines();
+  run();
+}
+
+TEST_P(AnyMoment, RenamedAndWrittenTo) {
+  if (GetParam() % 2) options = ", join: { indented: true, wait: 200ms }";
+  for (int i = 0; i < 12; ++i) {
+    for (unsigned n = below(4); n--;) below(3) ? lines() : pause();
+    step("rename", [this] { std::filesystem::rename(folder / "logs/gate.log", rotated_name()); });
+    const bool creates = below(2);
+    if (creates) step("create", [this] { std::ofstream(folder / "logs/gate.log", std::ios::app); });
+    for (unsigned n = below(4); n--;) below(3) ? lines() : pause();  // to the old one
+    step("reopen", [this] {
+      ++rotated;
+      ::close(fd);
+      begin();
+    });
+  }
+  lines();
+  run();
+}
+
+int rounds() {
+  const char* n = std::getenv("DINGLE_ROUNDS");
+  return n ? std::atoi(n) : 25;
+}
+INSTANTIATE_TEST_SUITE_P(Rotation, AnyMoment, testing::Range(0, rounds()));
+
+}  // namespace
+}  // namespace dingle
