@@ -143,6 +143,7 @@ std::string status_json(Engine& engine) {
          {"removed_events", n(counter_of_destination(d.id, "removed_events"))},
          {"shed", shed_oldest + shed_newest},
          {"letters", engine.letters().count(d.id)},
+         {"letters_lost", engine.letters().lost(d.id)},
          {"letters_by_reason", std::move(reasons)},
          {"in_per_second", d.in_rate},
          {"out_per_second", d.out_rate},
@@ -323,6 +324,7 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"waiting_bytes", "Bytes that wait."},
         {"oldest_waiting_seconds", "Age of the oldest event that waits."},
         {"letters", "Dead letters kept."},
+        {"letters_lost", "Dead letters that were kept and are missing: their file was damaged."},
         {"lag_seconds", "From reading to acceptance, of the newest event."}},
        false, "");
   for (const Json& d : status["destinations"])

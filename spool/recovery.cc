@@ -246,7 +246,12 @@ std::optional<Problem> Spool::recover() {
     for (const Entry& e : entries_)
       for (auto [to, events] : e.destinations)
         if (to == id && e.number > d.cursor.number) there += events;
-    d.cursor.passed = d.cursor.appended - std::min(there, d.cursor.appended);
+    const std::uint64_t passed = d.cursor.appended - std::min(there, d.cursor.appended);
+    if (recovery_.damaged_records != 0 && passed > d.cursor.passed) {
+      counters_[counter_of_destination(id, "damaged")] += static_cast<std::int64_t>(passed - d.cursor.passed);
+      recovery_.damaged_events += passed - d.cursor.passed;
+    }
+    d.cursor.passed = passed;
   }
   for (std::size_t i = 0; i < scanned.size(); ++i)
     segments_.push_back(
@@ -265,6 +270,7 @@ std::optional<Problem> Spool::recover() {
   ++identity_.epoch;
   identity_.nonce = random_number();
   last_number_ = highest;
+  recovery_.last_record = records.empty() ? 0 : records.rbegin()->first;
   if (marked && mark.spool_id == identity_.spool_id) {
     if (mark.closed_at > highest) recovery_.missing_records = mark.closed_at - highest;
     last_number_ = std::max(highest, mark.closed_at);  // no number twice
@@ -294,13 +300,19 @@ std::optional<Problem> Spool::recover() {
   return std::nullopt;
 }
 
+std::string counter_of_destination(std::uint32_t id, const char* what) {
+  return "destination/" + std::to_string(id) + "/" + what;
+}
+
 std::string Spool::Recovery::told() const {
   std::string text;
   auto say = [&](bool so, const std::string& what) {
     if (so) text += (text.empty() ? "" : "; ") + what;
   };
   say(damaged_records != 0,
-      "records of the spool that were damaged on disk and are lost: " + std::to_string(damaged_records));
+      "records of the spool that were damaged on disk and are lost: " + std::to_string(damaged_records) +
+          ", with " + std::to_string(damaged_events) +
+          " events that still waited, as far as is known (what their sources can read again comes again)");
   say(missing_records != 0,
       "records that were there when the spool was closed and are missing at its end (a segment is "
       "gone, or was cut): " +

@@ -62,6 +62,9 @@ struct LogNumber {
   friend auto operator<=>(const LogNumber&, const LogNumber&) = default;
 };
 
+// The names of a destination's counters in the spool.
+std::string counter_of_destination(std::uint32_t id, const char* what);
+
 class Spool {
  public:
   // Recovers what is in the folder, or begins a new spool there. Locks the folder against a second process.
@@ -76,9 +79,13 @@ class Spool {
   // What opening found wrong.
   struct Recovery {
     std::uint64_t damaged_records = 0;  // were on disk once, and cannot be read
+    std::uint64_t damaged_events =
+        0;                          // that waited in those, as far as is known; each destination's are in its
+                                    // counter `damaged`
     std::uint64_t cut_records = 0;  // whole ones that stood behind a damaged one that was not known to be on
                                     // disk: cut off, since their checkpoints would hide the hole
     std::uint64_t cut_bytes = 0;    // of the torn end, and of those
+    std::uint64_t last_record = 0;  // of earlier runs, that is there
     std::uint64_t missing_records = 0;  // were there when the spool was closed, at its end
     std::uint64_t damaged_headers = 0;  // of segments that were read all the same
     bool guessed_epoch = false;  // of one of those: what a destination has of it may be sent to it again

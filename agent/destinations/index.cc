@@ -25,6 +25,14 @@ class Index final : public Destination {
   }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
+    if (!std::exchange(compared_,
+                       true)) {  // its files may be older than the spool, or the spool than its files
+      Delivery first = Delivery::retry("begins");
+      first.at_once = true;
+      const RecordNumber held = store_->held(sender_);
+      first.held = LogNumber{held.epoch, held.number};
+      return first;
+    }
     std::map<std::string_view, std::vector<StoredEvent>> by_index;
     extras_.clear();
     for (const DeliveryEvent& d : choice_.of(events)) {
@@ -86,6 +94,7 @@ class Index final : public Destination {
 
   std::shared_ptr<Store> store_;
   std::atomic<bool> cancelled_{false};
+  bool compared_ = false;
   Sender sender_;
   FieldChoice choice_;
   std::int64_t keep_age_ = 0, retained_at_ = 0;

@@ -1,5 +1,7 @@
 #include "agent/engine/delivery.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "core/bytes.h"
@@ -17,10 +19,6 @@ constexpr unsigned kInTime = 20;          // deliveries in time before more even
 constexpr auto kIdle = 500ms;
 constexpr auto kHousekeeping = 10s;
 }  // namespace
-
-std::string counter_of_destination(std::uint32_t id, const char* what) {
-  return "destination/" + std::to_string(id) + "/" + what;
-}
 
 namespace {
 // State of the spool: the newest record of which the destination accepted something.
@@ -175,8 +173,15 @@ std::uint64_t DeliveryThread::resume() const {
   return sent_again_ ? std::min(*sent_again_, cursor) : cursor;
 }
 
-// Whether the destination still has what it accepted.
+// Whether the destination still has what it accepted, and the spool what the destination has.
 void DeliveryThread::compare(const LogNumber& held) {
+  if (const std::uint64_t last = spool_.recovery().last_record;
+      held.epoch < spool_.identity().epoch && held.number > last)
+    problems_.set(
+        "destination " + name_ + ": ahead",
+        fmt::format("the destination has the records {} to {} of this spool, which lacks them (its end was "
+                    "damaged, or cut, or it is an older copy): what their sources read again comes again",
+                    last + 1, held.number));
   const auto known = spool_.state(accepted_key(id_));
   if (!known) return;
   ByteReader r(*known);

@@ -117,7 +117,4 @@ class DeliveryThread {
   std::thread thread_;
 };
 
-// The names of a destination's counters in the spool.
-std::string counter_of_destination(std::uint32_t id, const char* what);
-
 }  // namespace dingle

@@ -54,6 +54,16 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
       engine->data_ + "/letters.sqlite",
       static_cast<std::uint64_t>(configuration->server.section("letters").number("limit")));
   engine->forget_resent();
+  const std::string damage = engine->letters_->check_file();
+  if (!damage.empty()) engine->problems_.set("dead letters", damage);
+  for (const auto& [key, id] : engine->spool_->state_with_prefix("destination/")) {
+    if (!damage.empty()) break;  // what is missing is counted in a sound one
+    const auto number = static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10));
+    const auto set_aside =
+        static_cast<std::uint64_t>(engine->spool_->counter(counter_of_destination(number, "set_aside")));
+    if (const std::string told = engine->letters_->check(number, set_aside); !told.empty())
+      engine->problems_.set("dead letters of " + key.substr(std::strlen("destination/")), told);
+  }
   if (const std::string told = engine->spool_->recovery().told(); !told.empty())
     engine->problems_.set("spool: damage", told);
   std::string problem = engine->forbids(*configuration);

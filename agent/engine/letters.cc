@@ -40,7 +40,10 @@ Connection& Letters::connection() {
         "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
         "CREATE TABLE IF NOT EXISTS letter(id INTEGER PRIMARY KEY AUTOINCREMENT, destination INTEGER, epoch "
         "INTEGER, number INTEGER, ordinal INTEGER, at INTEGER, attempts INTEGER, reason TEXT, source TEXT, "
-        "event TEXT, record BLOB, UNIQUE(destination, epoch, number, ordinal))");
+        "event TEXT, record BLOB, UNIQUE(destination, epoch, number, ordinal));"
+        "CREATE TABLE IF NOT EXISTS gone(destination INTEGER PRIMARY KEY, removed INTEGER NOT NULL DEFAULT "
+        "0, "
+        "lost INTEGER NOT NULL DEFAULT 0)");
     connection_ = std::move(c);
   }
   return *connection_;
@@ -87,6 +90,54 @@ std::uint64_t Letters::count(std::uint32_t destination) {
     return s.step() ? s.number(0) : 0;
   } catch (const SqliteError&) {
     return 0;
+  }
+}
+
+std::string Letters::check_file() {
+  std::lock_guard lock(mutex_);
+  if (!std::filesystem::exists(path_)) return "";
+  std::string found;
+  try {
+    Statement s(connection().get(), "PRAGMA quick_check(1)");
+    if (s.step()) found = s.blob(0);
+  } catch (const SqliteError& error) {
+    found = error.what();
+  }
+  if (found == "ok") return "";
+  connection_.reset();
+  return fmt::format("{} is damaged ({}): stop, move it away, and a new file is begun", path_, found);
+}
+
+std::string Letters::check(std::uint32_t destination, std::uint64_t set_aside) {
+  std::lock_guard lock(mutex_);
+  if (set_aside == 0) return "";
+  try {
+    Statement s(connection().get(),
+                "SELECT (SELECT count(*) FROM letter WHERE destination = ?1) + "
+                "coalesce((SELECT removed + lost FROM gone WHERE destination = ?1), 0)");
+    s.bind(1, std::uint64_t{destination});
+    const std::uint64_t known = s.step() ? s.number(0) : 0;
+    if (known >= set_aside) return "";
+    Statement note(connection().get(),
+                   "INSERT INTO gone(destination, lost) VALUES(?1, ?2) "
+                   "ON CONFLICT(destination) DO UPDATE SET lost = lost + ?2");
+    note.bind(1, std::uint64_t{destination}).bind(2, set_aside - known).run();
+    return fmt::format("{} were kept and are missing: {} was damaged, or is another file", set_aside - known,
+                       path_);
+  } catch (const SqliteError& error) {
+    return fmt::format("{}: {}", path_, error.what());
+  }
+}
+
+std::uint64_t Letters::lost(std::uint32_t destination) {
+  std::lock_guard lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return 0;
+  try {
+    Statement s(connection().get(), "SELECT lost FROM gone WHERE destination = ?");
+    s.bind(1, std::uint64_t{destination});
+    return s.step() ? s.number(0) : 0;
+  } catch (const SqliteError&) {
+    return 0;  // `check` told
   }
 }
 
@@ -168,10 +219,18 @@ std::vector<Letters::Sum> Letters::sums(const LetterChoice& choice) {
 std::uint64_t Letters::remove(const LetterChoice& choice) {
   std::lock_guard lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
+  Transaction transaction(connection());
+  Statement counted(connection().get(),
+                    "INSERT INTO gone(destination, removed) SELECT destination, count(*) FROM letter" +
+                        where_of(choice) +
+                        " GROUP BY destination ON CONFLICT(destination) DO UPDATE SET removed = "
+                        "removed + excluded.removed");
+  counted.bind_text(1, choice.reason).run();
   Statement s(connection().get(), "DELETE FROM letter" + where_of(choice));
   sums_.reset();
   s.bind_text(1, choice.reason).run();
   const auto removed = static_cast<std::uint64_t>(sqlite3_changes(connection().get()));
+  transaction.commit();
   connection().run("PRAGMA incremental_vacuum");
   return removed;
 }

@@ -1,7 +1,9 @@
 // Dead letters: events that a destination refused for good, kept with the reason. One SQLite file,
 //   letter(id, destination, epoch, number, ordinal, at, attempts, reason, source, event, record)
 // unique by (destination, log sequence number, ordinal), so that a replay after a crash sets nothing aside
-// twice. The file is bounded: when it is full nothing more is kept, and whoever wants to keep a letter waits.
+// twice;
+//   gone(destination, removed, lost)
+// counts what was taken out by somebody, and what was found missing. The file is bounded: when it is full nothing more is kept, and whoever wants to keep a letter waits.
 #pragma once
 
 #include <cstdint>
@@ -47,6 +49,12 @@ class Letters {
   // why.
   bool keep(const std::vector<Letter>& letters, std::string* problem);
   std::uint64_t count(std::uint32_t destination);
+  // What is wrong with the file, or "". Reads it once.
+  std::string check_file();
+  // Compares with what the spool knows: so many of a destination's events were set aside in all. What is missing is counted as
+  // `lost` and does not count again. Answers what is to be told, or "".
+  std::string check(std::uint32_t destination, std::uint64_t set_aside);
+  std::uint64_t lost(std::uint32_t destination);  // found missing, in all
   // What is kept of a destination behind a record, as (number, ordinal).
   std::set<std::pair<std::uint64_t, std::uint32_t>> kept_behind(std::uint32_t destination,
                                                                 std::uint64_t number);

@@ -76,9 +76,8 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
   }
   for (const auto& [from, to] : news.renamed) {
     struct stat info;
-    if (!patterns_.matches(from) ||
-        files_.size() >= most_files() ||
-        ::stat(to.c_str(), &info) != 0 || files_.count({info.st_dev, info.st_ino}))
+    if (!patterns_.matches(from) || files_.size() >= most_files() || ::stat(to.c_str(), &info) != 0 ||
+        files_.count({info.st_dev, info.st_ino}))
       continue;
     if (auto file = open(to, first)) {
       file->beginning = watch_.beginning_of(to);
@@ -110,10 +109,10 @@ void FileFinder::list(bool first) {
   const PathPatterns::Found found = watch_.list([this] { return patterns_.find(); });
   const std::set<std::string>& paths = found.paths;
   if (found.too_many)
-    intake_.problems().set(
-        about("folders"), fmt::format("the paths lead through more than {} folders; the rest is not looked "
-                                      "through",
-                                      PathPatterns::kMostFolders));
+    intake_.problems().set(about("folders"),
+                           fmt::format("the paths lead through more than {} folders; the rest is not looked "
+                                       "through",
+                                       PathPatterns::kMostFolders));
   else
     intake_.problems().clear(about("folders"));
   if (paths.empty() && files_.empty())

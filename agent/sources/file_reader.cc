@@ -51,7 +51,8 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   const std::int64_t now = now_();
   // The time of change tells of a file that was written anew with the same size.
   const std::int64_t modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
-  const bool changed = size != file.seen_size || modified != file.seen_modified || now - modified < kCoarseTime;
+  const bool changed =
+      size != file.seen_size || modified != file.seen_modified || now - modified < kCoarseTime;
   file.seen_modified = modified;
   FileCheckpoint before = size < file.checkpoint.position || (changed && !file.holds_place())
                               ? file.detailed()
@@ -67,8 +68,7 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   if (until <= file.checkpoint.position) return false;
   const std::int64_t quiet = now - file.changed_at;
   // What stands at the end without a newline, and an event that may go on, are taken after a while.
-  const bool ends =
-      quiet >= unfinished_after_ || (file.detached_at != 0 && quiet >= kCloseAfter / 2);
+  const bool ends = quiet >= unfinished_after_ || (file.detached_at != 0 && quiet >= kCloseAfter / 2);
   const bool closes = ends || file.closing || quiet >= join_wait_;
   if (size == file.waiting_size && !ends && !(closes && split_.joins())) return false;
   const std::size_t most = std::max(kChunk, split_.longest_line + split_.most_bytes + 2);

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include <fstream>
 #include <functional>
 #include <thread>
 
@@ -139,6 +140,22 @@ TEST_F(RestoredTest, IsSentAllThatItLostThoughTheConnectionIsLostMeanwhile) {
     return d;
   });
   EXPECT_EQ(accepted, (Bodies{"1", "1", "2", "3", "4"})) << "the first was not durable";
+}
+
+TEST_F(RestoredTest, ASpoolThatLacksWhatTheDestinationHasIsTold) {
+  for (const std::uint64_t more : {0u, 2u}) {
+    open();
+    append({"5"});
+    const LogNumber held{spool->identity().epoch - 1, spool->recovery().last_record + more};
+    run_until_done([&](std::span<const DeliveryEvent>) {
+      Delivery d;
+      d.held = held;
+      return d;
+    });
+    std::string told;
+    for (const auto& p : problems.all()) told += p.about + ": " + p.text;
+    EXPECT_EQ(told.find("ahead: the destination has the records") != std::string::npos, more != 0) << told;
+  }
 }
 
 TEST_F(RestoredTest, IsSentAllThatItLostThoughTheProgramEndsMeanwhile) {
@@ -433,6 +450,41 @@ TEST_F(DeliveryThreadTest, AnEventKeptBeforeACrashIsNotTriedAgain) {
   run_until_done([](std::span<const DeliveryEvent>) { return Delivery{}; });
   EXPECT_EQ(accepted, (Bodies{"1"}));
   EXPECT_EQ(spool->counter(counter_of_destination(id, "set_aside")), 1);
+}
+
+TEST(Letters, WhatIsMissingIsToldOnceAndCounted) {
+  const std::string path = testing::TempDir() + "letters-missing-" + std::to_string(::getpid());
+  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
+  {
+    Letters letters(path);
+    EXPECT_EQ(letters.check(7, 0), "");
+    EXPECT_FALSE(std::filesystem::exists(path));
+    std::string problem;
+    std::vector<Letter> five;
+    for (std::uint64_t n = 1; n <= 5; ++n)
+      five.push_back({.destination = 7, .number = {1, n}, .event = "{}"});
+    ASSERT_TRUE(letters.keep(five, &problem)) << problem;
+    EXPECT_EQ(letters.remove({.ids = {1, 2}}), 2u);
+    EXPECT_EQ(letters.check(7, 5), "");
+    EXPECT_NE(letters.check(7, 6).find("1 were kept and are missing"), std::string::npos);
+    EXPECT_EQ(letters.check(7, 6), "");
+    EXPECT_EQ(letters.lost(7), 1u);
+    EXPECT_EQ(letters.check(8, 0), "");
+    EXPECT_EQ(letters.lost(8), 0u);
+  }
+  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
+  std::ofstream(path) << std::string(8192, 'x');
+  {
+    Letters damaged(path);
+    EXPECT_NE(damaged.check_file().find("move it away"), std::string::npos);
+    EXPECT_NE(damaged.check(7, 6), "");
+    EXPECT_EQ(damaged.lost(7), 0u);
+  }
+  std::filesystem::remove(path);
+  Letters anew(path);
+  EXPECT_EQ(anew.check_file(), "");
+  EXPECT_NE(anew.check(7, 6).find("6 were kept"), std::string::npos);
+  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
 }
 
 TEST_F(DeliveryThreadTest, AFullStoreOfLettersPausesTheDestination) {

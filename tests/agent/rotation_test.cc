@@ -1,10 +1,10 @@
 // Files that are rotated while they are read.
-#include "tests/agent/files_source.h"
-
 #include <atomic>
 #include <cstdlib>
 #include <functional>
 #include <random>
+
+#include "tests/agent/files_source.h"
 
 namespace dingle {
 namespace {
@@ -205,7 +205,8 @@ class AnyMoment : public FilesSourceTest, public testing::WithParamInterface<int
     };
     start();
     EXPECT_TRUE(until([&] { return done == steps.size() && intake->lines().size() >= written.size(); }))
-        << intake->lines().size() << " of " << written.size() << "\n" << told() << log;
+        << intake->lines().size() << " of " << written.size() << "\n"
+        << told() << log;
     EXPECT_TRUE(until([&] { return source->bytes_behind() == 0u; }));
     Lines lines = stop();
     ::close(fd);

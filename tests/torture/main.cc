@@ -26,6 +26,7 @@
 #include "tests/end_to_end/servers.h"
 #include "tests/torture/counting.h"
 #include "tests/torture/faults.h"
+#include "tests/torture/flips.h"
 #include "tests/torture/outage.h"
 #include "tests/torture/power.h"
 #include "tests/torture/troubled_service.h"
@@ -453,7 +454,7 @@ int main(int argc, char** argv) {
   int rounds = 50;
   unsigned seed = 1;
   std::string only;
-  std::vector<std::string> names{"power"};
+  std::vector<std::string> names{"power", "flips"};
   for (const auto& [name, fault] : Torture::faults()) names.push_back(name);
   app.add_option("--rounds", rounds, "Faults, one after another")
       ->capture_default_str()
@@ -468,6 +469,7 @@ int main(int argc, char** argv) {
   CLI11_PARSE(app, argc, argv);
   testing::InitGoogleTest();
   if (minutes > 0) return run_outage(minutes, rate);
+  if (only == "flips") return flip_bits(rounds, seed) ? 0 : 1;
   if (only == "power") {
     const PowerLosses p = lose_power(rounds, seed, PostgresServer::installed());
     std::cout << p.text() << "\n";

@@ -20,7 +20,7 @@ class TroubledService {
  public:
   TroubledService() {
     server_.Post("/", [this](const httplib::Request& request, httplib::Response& answer) {
-      const int status = answering;
+      const int status = answering == 200 && has_poison(request.body) ? 400 : answering.load();
       if (status == 0)
         std::this_thread::sleep_for(std::chrono::milliseconds(1500));  // longer than the agent waits
       // A service that fails may have taken what it refused.
@@ -37,10 +37,20 @@ class TroubledService {
   }
   int port() const { return port_; }
   std::atomic<int> answering{200};                                   // a status; 0: never in time
+  std::atomic<long> poison{0};                                       // it refuses one number in so many
   std::map<std::string, std::map<long, std::set<std::string>>> ids;  // by file and number
   std::mutex mutex;
 
  private:
+  bool has_poison(const std::string& body) const {
+    if (poison == 0) return false;
+    std::istringstream in(body);
+    for (std::string line; std::getline(in, line);)
+      if (const Json event = Json::parse(line, nullptr, false);
+          event.is_object() && event["n"].get<long>() % poison == poison - 1)
+        return true;
+    return false;
+  }
   void take(const std::string& body) {
     std::lock_guard lock(mutex);
     std::istringstream in(body);
