@@ -88,8 +88,8 @@ class Engine final : public Intake {
     std::string problem;  // why not all were, or ""
   };
   // Puts the events of letters into the spool again, for their destination alone, and removes the letters:
-  // as they were, or from their lines through the pipeline as it is now. Returns when that is durable; waits
-  // while a queue is full, and ends early when the program stops or is configured anew.
+  // as they were, or from their lines through the pipeline as it is now. Returns when that is durable; through the pipeline it
+  // waits while a queue is full. Ends early when the program stops or is configured anew.
   Resent resend(LetterChoice choice, bool through_pipeline);
 
  private:

@@ -41,9 +41,11 @@ destinations:
     daemon_.start();
     for (round_ = 0; round_ < rounds && good_; ++round_) one();
     for (const auto& [kind, n] : tried_)
-      std::cout << fmt::format("{:4} x {:<14}{:4} times told, {} events lost by it\n", n, kind, told_[kind], lost_by_[kind]);
+      std::cout << fmt::format("{:4} x {:<14}{:4} times told, {} events lost by it\n", n, kind, told_[kind],
+                               lost_by_[kind]);
     std::cout << fmt::format(
-        "{} lines; service: {} lost, {} counted as damaged; index: {} lost, told; letters: {} lost, told; {} came again, told\n",
+        "{} lines; service: {} lost, {} counted as damaged; index: {} lost, told; letters: {} lost, told; {} "
+        "came again, told\n",
         written_, lost_service_, damaged_, lost_index_, lost_letters_, again_);
     if (!good_) std::cout << "kept: " << daemon_.dir << "\n";
     return good_;
@@ -62,7 +64,8 @@ destinations:
   std::string problems() {
     std::string all;
     const Json status = daemon_.status();
-    for (const Json& p : status["problems"]) all += p["about"].get<std::string>() + ": " + p["text"].get<std::string>() + "\n";
+    for (const Json& p : status["problems"])
+      all += p["about"].get<std::string>() + ": " + p["text"].get<std::string>() + "\n";
     return all;
   }
 
@@ -77,7 +80,8 @@ destinations:
       if (random_() % 2) std::this_thread::sleep_for(std::chrono::milliseconds(50));
     }
     written_ = to;
-    if (!wait("store", "waiting", 0) || !eventually([&] { return destination("service")["waiting"] >= to - from; }))
+    if (!wait("store", "waiting", 0) ||
+        !eventually([&] { return destination("service")["waiting"] >= to - from; }))
       return wrong("the lines are not read");
     if (random_() % 2)
       daemon_.kill();
@@ -108,7 +112,8 @@ destinations:
       }
     }
     told += problems();
-    const long damaged = service["damaged"], letters = service["letters"], lost_letters = service["letters_lost"];
+    const long damaged = service["damaged"], letters = service["letters"],
+               lost_letters = service["letters_lost"];
     // Of those that were refused now, some may have stood in damaged records.
     const long gone = letters_ + lost_letters_ + to / kPoison - from / kPoison - letters - lost_letters;
     // A spool that lost its counters does not know how many letters there were; that loss was told then.
@@ -117,19 +122,23 @@ destinations:
     lost_by_[kind] += kind == "letters" ? lost_letters - lost_letters_ : missing + gone;
     if (!told.empty()) ++told_[kind];
     // A damaged record behind the newest snapshot was never counted as waiting.
-    if (missing + gone > damaged - damaged_ + unknown && told.find("records of the spool that were damaged") == std::string::npos)
-      wrong(fmt::format("{} lost, {} dead letters gone, {} counted as damaged", missing, gone, damaged - damaged_));
+    if (missing + gone > damaged - damaged_ + unknown &&
+        told.find("records of the spool that were damaged") == std::string::npos)
+      wrong(fmt::format("{} lost, {} dead letters gone, {} counted as damaged", missing, gone,
+                        damaged - damaged_));
     if (kind != "spool" && missing + gone > unknown) wrong("lost by what holds no events");
     if (lost_letters != lost_letters_ && (kind != "letters" || told.find("letters") == std::string::npos))
       wrong("dead letters are gone, unsaid");
-    if ((missing != 0 || damaged != damaged_) && told.find("damage") == std::string::npos) wrong("lost, unsaid");
+    if ((missing != 0 || damaged != damaged_) && told.find("damage") == std::string::npos)
+      wrong("lost, unsaid");
     damaged_ = damaged;
     set_aside_ = service["set_aside"];
     letters_ = letters;
     lost_letters_ = lost_letters;
     // What the spool's end held is read again: that is told, and elsewhere nothing comes twice.
     again += look_into_index(kind);
-    if (kind == "spool" && (told.find("missing at its end") != std::string::npos || told.find("again") != std::string::npos))
+    if (kind == "spool" &&
+        (told.find("missing at its end") != std::string::npos || told.find("again") != std::string::npos))
       again_ += again;
     else if (again != 0)
       wrong(fmt::format("{} came twice", again));
@@ -140,7 +149,8 @@ destinations:
     std::map<std::string, std::vector<std::string>> kinds;
     for (const auto& entry : fs::recursive_directory_iterator(daemon_.dir + "/data")) {
       const std::string path = entry.path(), name = entry.path().filename();
-      if (!entry.is_regular_file() || entry.file_size() == 0 || name == "address" || name == "token") continue;
+      if (!entry.is_regular_file() || entry.file_size() == 0 || name == "address" || name == "token")
+        continue;
       const bool segment = name.starts_with("segment-");
       kinds[path.find("/indexes/") != std::string::npos ? "index"
             : path.find("letters") != std::string::npos ? "letters"
@@ -158,7 +168,8 @@ destinations:
     const std::size_t at = random_() % bytes.size();
     switch (random_() % 6) {
       case 0:
-        bytes.replace(at, std::min<std::size_t>(512, bytes.size() - at), std::min<std::size_t>(512, bytes.size() - at), '\0');
+        bytes.replace(at, std::min<std::size_t>(512, bytes.size() - at),
+                      std::min<std::size_t>(512, bytes.size() - at), '\0');
         last_ = fmt::format("zeros from {} of {}", at, path);
         break;
       case 1:
@@ -167,7 +178,8 @@ destinations:
         break;
       default:
         for (unsigned n = 1 + random_() % 3; n--;) {
-          const std::size_t here = random_() % 4 ? random_() % bytes.size() : random_() % std::min<std::size_t>(bytes.size(), 200);
+          const std::size_t here =
+              random_() % 4 ? random_() % bytes.size() : random_() % std::min<std::size_t>(bytes.size(), 200);
           bytes[here] = static_cast<char>(bytes[here] ^ (1 << random_() % 8));
           last_ = fmt::format("a bit at {} of {}: {}", here, bytes.size(), path);
         }
@@ -179,7 +191,8 @@ destinations:
   // How many stand in it twice.
   long look_into_index(const std::string& kind) {
     long twice = 0;
-    const Ran ran = daemon_.dingle({"search", "n >= " + std::to_string(index_from_), "-o", "ndjson", "--limit", "10000"});
+    const Ran ran =
+        daemon_.dingle({"search", "n >= " + std::to_string(index_from_), "-o", "ndjson", "--limit", "10000"});
     std::set<long> found;
     std::istringstream in(ran.out);
     for (std::string line; std::getline(in, line);) {
@@ -191,7 +204,8 @@ destinations:
     const std::string said = ran.err + problems();
     const bool told = said.find("index numbered: ") != std::string::npos ||
                       said.find("destination store: restored") != std::string::npos;
-    if (missing != 0 && !told) wrong(fmt::format("{} of {} are not found in the index, unsaid\n{}", missing, expected, said));
+    if (missing != 0 && !told)
+      wrong(fmt::format("{} of {} are not found in the index, unsaid\n{}", missing, expected, said));
     if (kind != "index") {
       if (missing != 0) wrong("the index lacks what it had");
       if (index_from_ + 6000 < written_ || twice != 0) index_from_ = written_;

@@ -1,7 +1,7 @@
 // Drives the real programs through faults, and counts in the destinations what is lost, doubled and out of
 // order.
 //
-// A writer numbers every line of two files and rotates them; one agent sends them to its index, to the store
+// A writer numbers every line of three files, one of them hostile, and rotates them; one agent sends them to its index, to the store
 // of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files.
 // Each round applies one fault, chosen by the seed. A constraint in PostgreSQL refuses one line in 5000:
 // those must be dead letters, and nothing else.
@@ -41,11 +41,18 @@ constexpr long kPoison = 5000;  // one line in so many is refused by PostgreSQL
 
 const char* kConfiguration = R"(
 sources:
-  numbered: { files: { paths: ['{dir}/logs/*.log'] } }
+  numbered: { files: { paths: ['{dir}/logs/alpha.log*', '{dir}/logs/beta.log*'] } }
+  hostile: { files: { paths: ['{dir}/logs/gamma.log*'] } }
 pipelines:
   all:
     from: [numbered]
     steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] } ]
+    to: [store, remote, table, service, archive]
+  others:
+    from: [hostile]
+    steps:
+      - parse: { templates: ['{file:word} {n:int} {payload:rest}'] }
+      - json: { field: payload, prefix: 'payload.' }
     to: [store, remote, table, service, archive]
   none:
     from: [numbered]
@@ -432,7 +439,7 @@ const std::map<std::string, Torture::Fault>& Torture::faults() {
       {"rotate",
        [](Torture& t, std::mt19937& r) {
          t.postgres_proxy_.stalling = true;
-         t.writer_->rotate = true;
+         t.writer_->rotate = static_cast<int>(1 + r() % 6);
          pause(r, 300);
          t.calm();
        }},

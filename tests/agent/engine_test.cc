@@ -1,0 +1,416 @@
+// The engine with everything that it runs, in this process; lines are handed in as sources do.
+#include "agent/engine/engine.h"
+
+#include <gtest/gtest.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <condition_variable>
+#include <filesystem>
+#include <fstream>
+#include <map>
+
+#include "agent/destinations/destination.h"
+#include "core/time/instant.h"
+#include "store/search.h"
+
+namespace dingle {
+namespace {
+
+using namespace std::chrono_literals;
+
+// What a destination `takes: {}` got, and what it says; by its name.
+struct Taker {
+  std::mutex mutex;
+  std::condition_variable called_off;
+  bool closed = false, hangs = false, cancelled = false;
+  std::set<std::string> refuses;
+  std::vector<std::string> bodies, names;
+  int made = 0;
+};
+Taker& taker(const std::string& name) {
+  static std::mutex mutex;
+  static std::map<std::string, Taker> all;
+  std::lock_guard lock(mutex);
+  return all[name];
+}
+
+class Takes final : public Destination {
+ public:
+  explicit Takes(Taker& t) : t_(t) {
+    std::lock_guard lock(t_.mutex);
+    ++t_.made;
+  }
+  Delivery deliver(std::span<const DeliveryEvent> events) override {
+    std::unique_lock lock(t_.mutex);
+    if (t_.hangs) {
+      t_.called_off.wait_for(lock, 20s, [&] { return t_.cancelled; });
+      return Delivery::retry("called off");
+    }
+    if (t_.closed) return Delivery::retry("closed");
+    Delivery d;
+    d.outcomes.clear();
+    for (const DeliveryEvent& e : events) {
+      const bool refused = t_.refuses.count(std::string(e.event.body)) != 0;
+      d.outcomes.push_back(refused ? Outcome{Outcome::Form::refused, "no " + std::string(e.event.body)} : Outcome{});
+      if (!refused) t_.bodies.emplace_back(e.event.body), t_.names.emplace_back(e.event.name);
+    }
+    return d;
+  }
+  void cancel() override {
+    std::lock_guard lock(t_.mutex);
+    t_.cancelled = true;
+    t_.called_off.notify_all();
+  }
+
+ private:
+  Taker& t_;
+};
+
+const DestinationKind kTakes{
+    {"takes", "For tests.", "takes: {}", {{.name = "name", .type = OptionType::text, .fallback = "n-{day}", .text = "Of events."}}},
+    true,
+    [](const Checking& c) -> std::shared_ptr<const Namer> {
+      return std::make_shared<Namer>(*Namer::parse(c.options.text("name"), Zone()));
+    },
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Takes>(taker(m.settings.name)); }};
+const DestinationRegistration takes(kTakes);
+
+using Texts = std::vector<std::string>;
+
+class EngineTest : public testing::Test {
+ protected:
+  const std::string name = testing::UnitTest::GetInstance()->current_test_info()->name();
+  const std::string folder = testing::TempDir() + "engine-" + std::to_string(::getpid()) + "-" + name;
+  std::unique_ptr<Engine> engine;
+  std::string server, steps = "[]", more;
+  std::string destinations = "{ d: { takes: {}, retry: { first: 1ms, longest: 5ms } } }";
+  std::uint64_t position = 0;
+
+  void SetUp() override { std::filesystem::create_directories(folder); }
+  void TearDown() override {
+    for (const char* d : {"d", "e"}) {
+      Taker& t = taker(d);
+      std::lock_guard lock(t.mutex);
+      t.closed = t.hangs = false;
+    }
+    engine.reset();
+    std::filesystem::remove_all(folder);
+    for (const char* d : {"d", "e"}) {
+      Taker& t = taker(d);
+      t.bodies.clear(), t.names.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false;
+    }
+  }
+  std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]", const std::string& source = "s") {
+    const std::string text = "version: 1\nserver: { data: '" + folder + "/data'" + server + " }\nsources: { " + source +
+                             ": { files: { paths: ['" + folder + "/logs/*.log'] }" + more + " } }\npipelines: { p: { from: [" + source +
+                             "], steps: " + steps + ", to: " + to + " } }\ndestinations: " + destinations + "\n";
+    Findings findings(text);
+    auto read = read_configuration(text, findings);
+    EXPECT_TRUE(read) << text << (findings.all().empty() ? "" : findings.all()[0].message);
+    return read;
+  }
+  void start(const std::string& to = "[d]") {
+    auto started = Engine::start(configuration(to), [](const Problems::Problem&, Problems::Said) {});
+    ASSERT_TRUE(started) << started.problem().message;
+    engine = std::move(*started);
+  }
+  SourceBatch batch(const Texts& lines, std::int64_t observed = kDay) {
+    std::string all;
+    for (const std::string& line : lines) all += line;
+    SourceBatch b;
+    b.source = "s";
+    b.stream = 7;
+    b.resource = std::make_shared<Resource>();
+    auto buffer = std::make_shared<LineBuffer>(all.size());
+    std::copy(all.begin(), all.end(), buffer->bytes.get());
+    buffer->finish(all.size());
+    std::size_t at = 0;
+    for (const std::string& line : lines) {
+      b.lines.push_back({{buffer->bytes.get() + at, line.size()}, position});
+      at += line.size(), position += line.size() + 1;
+    }
+    b.bytes = all.size();
+    b.buffer = buffer;
+    b.observed = observed;
+    b.changes.counters.push_back({"source/s/events", static_cast<std::int64_t>(lines.size())});
+    return b;
+  }
+  static bool until(const std::function<bool()>& holds) {
+    for (int i = 0; i < 4000 && !holds(); ++i) std::this_thread::sleep_for(5ms);
+    return holds();
+  }
+  bool got(const Texts& bodies, const std::string& destination = "d") {
+    return until([&] {
+      std::lock_guard lock(taker(destination).mutex);
+      return taker(destination).bodies == bodies;
+    });
+  }
+  void close(bool closed, const std::string& destination = "d") {
+    std::lock_guard lock(taker(destination).mutex);
+    taker(destination).closed = closed;
+  }
+  std::int64_t counter(const std::string& counted) { return engine->spool().counter(counted); }
+  Spool::Waiting waiting(const std::string& destination = "d") {
+    return engine->spool().waiting(engine->spool().destination(destination));
+  }
+};
+
+TEST_F(EngineTest, CountsWhatItTookAndWhatBecameOfIt) {
+  steps = "[ parse: { templates: ['gate {n:int}', 'berth {n:int}'] }, drop: { where: 'n > 8' } ]";
+  start();
+  ASSERT_TRUE(engine->submit(batch({"gate 1", "berth 2", "gate 9", "what?"})));
+  EXPECT_TRUE(got({"gate 1", "berth 2", "what?"}));
+  const std::string step = "step/" + engine->configuration()->version + "/p/";
+  for (const auto& [counted, n] : std::map<std::string, std::int64_t>{{"source/s/bytes", 24}, {"source/s/events", 4},
+                                                                      {"source/s/leftovers", 0}, {"pipeline/p/in", 4},
+                                                                      {"pipeline/p/out", 3},     {"pipeline/p/dropped", 1},
+                                                                      {"pipeline/p/unmatched", 1}, {step + "0/in", 4},
+                                                                      {step + "0/failed", 1},    {step + "0/template/1", 2},
+                                                                      {step + "0/template/2", 1}, {step + "1/in", 4},
+                                                                      {step + "1/dropped", 1},   {step + "1/out", 3}})
+    EXPECT_EQ(counter(counted), n) << counted;
+  std::uint64_t others = 0;
+  const auto shapes = engine->unmatched().shapes("p", &others);
+  ASSERT_EQ(shapes.size(), 1u);
+  EXPECT_EQ(shapes[0].lines, Texts{"what?"});
+  EXPECT_EQ(shapes[0].column, 1u);
+  EXPECT_EQ(engine->newest_lines().of("s", 2), (Texts{"gate 9", "what?"}));
+}
+
+TEST_F(EngineTest, EveryEventGetsItsOwnDaysName) {
+  steps = "[ parse: { templates: ['{at:rfc3339}{:rest}'] }, time: { field: at } ]";
+  start();
+  const std::string a = "2026-11-23T10:00:00Z", b = "2026-11-24T10:00:00Z", c = "2026-11-23T11:00:00Z", wild = "1700-01-01T00:00:00Z";
+  ASSERT_TRUE(engine->submit(batch({a, a, b, b, c, wild, wild}, system_now())));
+  EXPECT_TRUE(got({a, a, b, b, c, wild, wild}));
+  Texts names = taker("d").names;
+  EXPECT_EQ(Texts(names.begin(), names.begin() + 5),
+            (Texts{"n-2026-11-23", "n-2026-11-23", "n-2026-11-24", "n-2026-11-24", "n-2026-11-23"}));
+  EXPECT_EQ(names[5], names[6]);
+  EXPECT_EQ(counter("pipeline/p/implausible_times"), 2);
+}
+
+TEST_F(EngineTest, KeepsTheOrderOfBatchesWhateverTheWorkers) {
+  server = ", workers: 3";
+  start();
+  Texts all;
+  for (int i = 0; i < 300; ++i) {
+    all.push_back("line " + std::to_string(i));
+    ASSERT_TRUE(engine->submit(batch({all.back()})));
+  }
+  EXPECT_TRUE(got(all));
+}
+
+TEST_F(EngineTest, WhatNoPipelineTakesIsLeftOver) {
+  start();
+  SourceBatch other = batch({"one", "two"});
+  other.source = "nobody";
+  ASSERT_TRUE(engine->submit(std::move(other)));
+  EXPECT_TRUE(until([&] { return counter("source/nobody/leftovers") == 2; }));
+}
+
+TEST_F(EngineTest, AFullQueuePausesItsSourceAndNoOther) {
+  destinations = "{ d: { takes: {}, queue: { limit: 1MiB }, retry: { first: 1ms, longest: 5ms } } }";
+  close(true);
+  start();
+  const std::string line(100'000, 'x');
+  std::atomic<int> taken{0};
+  std::thread source([&] {
+    for (int i = 0; i < 30; ++i) taken += engine->submit(batch({line}));
+  });
+  EXPECT_TRUE(until([&] { return engine->sources()[0].waits_for == "d"; }));
+  const std::uint64_t bytes = waiting().bytes;
+  EXPECT_LE(bytes, 1'048'576u + 110'000u) << "one batch more at most";
+  EXPECT_GT(bytes, 900'000u);
+  EXPECT_LT(taken, 12);
+  SourceBatch other = batch({"other"});
+  other.source = "nobody";
+  EXPECT_TRUE(engine->submit(std::move(other))) << "it feeds no full queue";
+  const auto begin = std::chrono::steady_clock::now();
+  EXPECT_EQ(engine->submit_durably(batch({line}), 30ms, 1s), Intake::Taken::no_room);
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 5s);
+  close(false);
+  source.join();
+  EXPECT_EQ(taken, 30);
+  EXPECT_TRUE(until([&] { return waiting().events == 0; }));
+  EXPECT_EQ(engine->sources()[0].waits_for, "");
+  EXPECT_EQ(engine->submit_durably(batch({"last"}), 1s, 10s), Intake::Taken::durable);
+}
+
+TEST_F(EngineTest, ShedsTheOldestOrTheNewest) {
+  for (const std::string overflow : {"shed_oldest", "shed_newest"}) {
+    destinations = "{ d: { takes: {}, queue: { limit: 1MiB, overflow: " + overflow + " }, retry: { first: 1ms, longest: 5ms } } }";
+    close(true);
+    start();
+    for (int i = 0; i < 30; ++i)
+      ASSERT_TRUE(engine->submit(batch({std::to_string(i) + " " + std::string(100'000, 'x')})));
+    const std::string counted = counter_of_destination(engine->spool().destination("d"), overflow.c_str());
+    EXPECT_TRUE(until([&] { return counter(counted) + static_cast<std::int64_t>(waiting().events) == 30; }))
+        << overflow << ": " << counter(counted) << " and " << waiting().events;
+    EXPECT_GE(waiting().events, 9u) << "no more than needed";
+    EXPECT_LE(waiting().bytes, 1'048'576u + 110'000u) << "what is being delivered is not shed";
+    close(false);
+    EXPECT_TRUE(until([&] { return waiting().events == 0; }));
+    engine.reset();
+    EXPECT_GT(taker("d").bodies.size(), 8u);
+    EXPECT_LT(taker("d").bodies.size(), 13u);
+    EXPECT_EQ(taker("d").bodies.back().substr(0, 3) == "29 ", overflow == "shed_oldest");
+    taker("d").bodies.clear();
+    std::filesystem::remove_all(folder + "/data");
+  }
+}
+
+TEST_F(EngineTest, AStopEndsADestinationThatHangs) {
+  taker("d").hangs = true;
+  start();
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  EXPECT_TRUE(until([&] { return waiting().events == 1; }));
+  const auto begin = std::chrono::steady_clock::now();
+  engine->stop(50ms);
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 10s);
+  EXPECT_TRUE(taker("d").cancelled);
+  EXPECT_FALSE(engine->submit(batch({"two"})));
+  engine.reset();
+  taker("d").hangs = false;
+  start();
+  EXPECT_TRUE(got({"one"})) << "it waited";
+}
+
+TEST_F(EngineTest, AStopWaitsNoLongerThanIsNeeded) {
+  start();
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  const auto begin = std::chrono::steady_clock::now();
+  engine->stop(30s);
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 15s);
+  EXPECT_EQ(taker("d").bodies, Texts{"one"});
+}
+
+TEST_F(EngineTest, AReloadKeepsWhatDidNotChange) {
+  destinations = "{ d: { takes: {} }, e: { takes: {} } }";
+  start("[d, e]");
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  EXPECT_TRUE(got({"one"}) && got({"one"}, "e"));
+  destinations = "{ d: { takes: {} }, e: { takes: { name: x } } }";
+  EXPECT_EQ(engine->reload(configuration("[d, e]")), "");
+  ASSERT_TRUE(engine->submit(batch({"two"})));
+  EXPECT_TRUE(got({"one", "two"}) && got({"one", "two"}, "e"));
+  EXPECT_EQ(taker("d").made, 1);
+  EXPECT_EQ(taker("e").made, 2);
+  EXPECT_EQ(taker("e").names.back(), "x");
+}
+
+TEST_F(EngineTest, AReloadThatLosesWaitingEventsIsRefused) {
+  destinations = "{ d: { takes: {}, retry: { first: 1ms, longest: 5ms } }, e: { takes: {} } }";
+  close(true);
+  start("[d, e]");
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  EXPECT_TRUE(got({"one"}, "e"));
+  destinations = "{ e: { takes: {} } }";
+  EXPECT_NE(engine->reload(configuration("[e]")).find("1 events still wait"), std::string::npos);
+  ASSERT_TRUE(engine->submit(batch({"two"})));
+  EXPECT_TRUE(got({"one", "two"}, "e"));
+  close(false);
+  EXPECT_TRUE(got({"one", "two"})) << "the old configuration goes on";
+  EXPECT_TRUE(until([&] { return engine->reload(configuration("[e]")).empty(); }));
+}
+
+TEST_F(EngineTest, ARenamedSourceKeepsItsCounters) {
+  start();
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  EXPECT_TRUE(got({"one"}));
+  engine->spool().note({{{"file/s/1:2", "place", false}}, {}});
+  more = ", was: s";
+  EXPECT_EQ(engine->reload(configuration("[d]", "t")), "");
+  EXPECT_EQ(counter("source/t/events"), 1);
+  EXPECT_EQ(counter("source/s/events"), 0);
+  EXPECT_EQ(engine->spool().state("file/t/1:2").value_or("none"), "place");
+}
+
+TEST_F(EngineTest, StatesTellRatesAndLatencies) {
+  start();
+  for (int i = 0; i < 200; ++i) ASSERT_TRUE(engine->submit(batch({std::to_string(i)}, system_now() - kSecond)));
+  EXPECT_TRUE(until([&] { return taker("d").bodies.size() == 200; }));
+  EXPECT_TRUE(until([&] { return engine->destinations()[0].latency_count == 200; })) << engine->destinations()[0].latency_count;
+  const auto state = engine->destinations()[0];
+  EXPECT_GT(state.latency_p50, 0.9);
+  EXPECT_GE(state.latency_p99, state.latency_p50);
+  EXPECT_GT(state.latency_sum, 190);
+  EXPECT_EQ(state.latency_at_most.front().second, 0u);
+  EXPECT_EQ(state.latency_at_most.back().second, 200u);
+  EXPECT_EQ(state.delivery.delivered, 200u);
+  EXPECT_EQ(state.kind, "takes");
+  EXPECT_TRUE(until([&] { return engine->destinations()[0].out_rate > 0; }));
+}
+
+TEST_F(EngineTest, LettersAreSentAgainAsTheyWereOrThroughThePipeline) {
+  steps = "[ parse: { templates: ['gate {n:int}'] } ]";
+  taker("d").refuses = {"gate 2", "gate 3"};
+  start();
+  ASSERT_TRUE(engine->submit(batch({"gate 1", "gate 2", "gate 3"})));
+  const std::uint32_t id = engine->spool().destination("d");
+  EXPECT_TRUE(until([&] { return engine->letters().count(id) == 2; }));
+  EXPECT_EQ(engine->letters().reasons(id, 5).size(), 2u);
+  {
+    std::lock_guard lock(taker("d").mutex);
+    taker("d").refuses.clear();
+  }
+  EXPECT_EQ(engine->resend({.reason = "gate 2"}, false).letters, 1u);
+  EXPECT_TRUE(got({"gate 1", "gate 2"}));
+  EXPECT_EQ(engine->letters().count(id), 1u);
+  EXPECT_EQ(engine->letters().reasons(id, 5).size(), 1u) << "sums follow";
+  EXPECT_EQ(engine->resend({}, true).letters, 1u);
+  EXPECT_TRUE(got({"gate 1", "gate 2", "gate 3"}));
+  EXPECT_EQ(engine->letters().count(id), 0u);
+  EXPECT_TRUE(engine->letters().reasons(id, 5).empty());
+  EXPECT_EQ(counter("pipeline/p/in"), 4) << "one went through it again";
+  EXPECT_EQ(engine->letters().check(id, 2), "") << "none is missing";
+}
+
+TEST_F(EngineTest, AResendEndsWithTheProgramOrAReloadThoughAQueueIsFull) {
+  destinations = "{ d: { takes: {}, queue: { limit: 1MiB }, retry: { first: 1ms, longest: 5ms } } }";
+  const std::string line = "gate " + std::string(200'000, 'x');
+  taker("d").refuses = {line};
+  start();
+  ASSERT_TRUE(engine->submit(batch({line})));
+  EXPECT_TRUE(until([&] { return engine->letters().count(engine->spool().destination("d")) == 1; }));
+  close(true);
+  std::thread source([&] {
+    for (int i = 0; i < 20 && engine->submit(batch({std::to_string(i) + std::string(100'000, 'y')})); ++i) {
+    }
+  });
+  EXPECT_TRUE(until([&] { return engine->sources()[0].waits_for == "d"; }));
+  for (const bool reload : {true, false}) {
+    Engine::Resent resent;
+    std::thread resending([&] { resent = engine->resend({}, true); });
+    std::this_thread::sleep_for(50ms);
+    const auto begin = std::chrono::steady_clock::now();
+    if (reload)
+      EXPECT_EQ(engine->reload(configuration()), "");
+    else
+      engine->stop(100ms);
+    resending.join();
+    EXPECT_LT(std::chrono::steady_clock::now() - begin, 15s);
+    EXPECT_EQ(resent.letters, 0u);
+    EXPECT_NE(resent.problem, "");
+  }
+  source.join();
+  EXPECT_EQ(engine->letters().count(engine->spool().destination("d")), 1u) << "it is still there";
+}
+
+TEST_F(EngineTest, ASpoolInMemoryBeginsWhereItWas) {
+  server = ", spool: { on: memory }";
+  start();
+  SourceBatch b = batch({"one"});
+  b.changes.state.push_back({"file/s/1:2", "place", false});
+  ASSERT_TRUE(engine->submit(std::move(b)));
+  EXPECT_TRUE(got({"one"}));
+  engine->stop(5s);
+  engine.reset();
+  start();
+  EXPECT_EQ(engine->spool().state("file/s/1:2").value_or("none"), "place");
+  EXPECT_EQ(counter("source/s/events"), 1);
+}
+
+}  // namespace
+}  // namespace dingle
