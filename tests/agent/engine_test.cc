@@ -52,7 +52,8 @@ class Takes final : public Destination {
     d.outcomes.clear();
     for (const DeliveryEvent& e : events) {
       const bool refused = t_.refuses.count(std::string(e.event.body)) != 0;
-      d.outcomes.push_back(refused ? Outcome{Outcome::Form::refused, "no " + std::string(e.event.body)} : Outcome{});
+      d.outcomes.push_back(refused ? Outcome{Outcome::Form::refused, "no " + std::string(e.event.body)}
+                                   : Outcome{});
       if (!refused) t_.bodies.emplace_back(e.event.body), t_.names.emplace_back(e.event.name);
     }
     return d;
@@ -68,12 +69,17 @@ class Takes final : public Destination {
 };
 
 const DestinationKind kTakes{
-    {"takes", "For tests.", "takes: {}", {{.name = "name", .type = OptionType::text, .fallback = "n-{day}", .text = "Of events."}}},
+    {"takes",
+     "For tests.",
+     "takes: {}",
+     {{.name = "name", .type = OptionType::text, .fallback = "n-{day}", .text = "Of events."}}},
     true,
     [](const Checking& c) -> std::shared_ptr<const Namer> {
       return std::make_shared<Namer>(*Namer::parse(c.options.text("name"), Zone()));
     },
-    [](const DestinationMaking& m) -> std::unique_ptr<Destination> { return std::make_unique<Takes>(taker(m.settings.name)); }};
+    [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
+      return std::make_unique<Takes>(taker(m.settings.name));
+    }};
 const DestinationRegistration takes(kTakes);
 
 using Texts = std::vector<std::string>;
@@ -101,10 +107,12 @@ class EngineTest : public testing::Test {
       t.bodies.clear(), t.names.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false;
     }
   }
-  std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]", const std::string& source = "s") {
-    const std::string text = "version: 1\nserver: { data: '" + folder + "/data'" + server + " }\nsources: { " + source +
-                             ": { files: { paths: ['" + folder + "/logs/*.log'] }" + more + " } }\npipelines: { p: { from: [" + source +
-                             "], steps: " + steps + ", to: " + to + " } }\ndestinations: " + destinations + "\n";
+  std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]",
+                                                     const std::string& source = "s") {
+    const std::string text =
+        "version: 1\nserver: { data: '" + folder + "/data'" + server + " }\nsources: { " + source +
+        ": { files: { paths: ['" + folder + "/logs/*.log'] }" + more + " } }\npipelines: { p: { from: [" +
+        source + "], steps: " + steps + ", to: " + to + " } }\ndestinations: " + destinations + "\n";
     Findings findings(text);
     auto read = read_configuration(text, findings);
     EXPECT_TRUE(read) << text << (findings.all().empty() ? "" : findings.all()[0].message);
@@ -162,13 +170,20 @@ TEST_F(EngineTest, CountsWhatItTookAndWhatBecameOfIt) {
   ASSERT_TRUE(engine->submit(batch({"gate 1", "berth 2", "gate 9", "what?"})));
   EXPECT_TRUE(got({"gate 1", "berth 2", "what?"}));
   const std::string step = "step/" + engine->configuration()->version + "/p/";
-  for (const auto& [counted, n] : std::map<std::string, std::int64_t>{{"source/s/bytes", 24}, {"source/s/events", 4},
-                                                                      {"source/s/leftovers", 0}, {"pipeline/p/in", 4},
-                                                                      {"pipeline/p/out", 3},     {"pipeline/p/dropped", 1},
-                                                                      {"pipeline/p/unmatched", 1}, {step + "0/in", 4},
-                                                                      {step + "0/failed", 1},    {step + "0/template/1", 2},
-                                                                      {step + "0/template/2", 1}, {step + "1/in", 4},
-                                                                      {step + "1/dropped", 1},   {step + "1/out", 3}})
+  for (const auto& [counted, n] : std::map<std::string, std::int64_t>{{"source/s/bytes", 24},
+                                                                      {"source/s/events", 4},
+                                                                      {"source/s/leftovers", 0},
+                                                                      {"pipeline/p/in", 4},
+                                                                      {"pipeline/p/out", 3},
+                                                                      {"pipeline/p/dropped", 1},
+                                                                      {"pipeline/p/unmatched", 1},
+                                                                      {step + "0/in", 4},
+                                                                      {step + "0/failed", 1},
+                                                                      {step + "0/template/1", 2},
+                                                                      {step + "0/template/2", 1},
+                                                                      {step + "1/in", 4},
+                                                                      {step + "1/dropped", 1},
+                                                                      {step + "1/out", 3}})
     EXPECT_EQ(counter(counted), n) << counted;
   std::uint64_t others = 0;
   const auto shapes = engine->unmatched().shapes("p", &others);
@@ -181,7 +196,8 @@ TEST_F(EngineTest, CountsWhatItTookAndWhatBecameOfIt) {
 TEST_F(EngineTest, EveryEventGetsItsOwnDaysName) {
   steps = "[ parse: { templates: ['{at:rfc3339}{:rest}'] }, time: { field: at } ]";
   start();
-  const std::string a = "2026-11-23T10:00:00Z", b = "2026-11-24T10:00:00Z", c = "2026-11-23T11:00:00Z", wild = "1700-01-01T00:00:00Z";
+  const std::string a = "2026-11-23T10:00:00Z", b = "2026-11-24T10:00:00Z", c = "2026-11-23T11:00:00Z",
+                    wild = "1700-01-01T00:00:00Z";
   ASSERT_TRUE(engine->submit(batch({a, a, b, b, c, wild, wild}, system_now())));
   EXPECT_TRUE(got({a, a, b, b, c, wild, wild}));
   Texts names = taker("d").names;
@@ -240,7 +256,8 @@ TEST_F(EngineTest, AFullQueuePausesItsSourceAndNoOther) {
 
 TEST_F(EngineTest, ShedsTheOldestOrTheNewest) {
   for (const std::string overflow : {"shed_oldest", "shed_newest"}) {
-    destinations = "{ d: { takes: {}, queue: { limit: 1MiB, overflow: " + overflow + " }, retry: { first: 1ms, longest: 5ms } } }";
+    destinations = "{ d: { takes: {}, queue: { limit: 1MiB, overflow: " + overflow +
+                   " }, retry: { first: 1ms, longest: 5ms } } }";
     close(true);
     start();
     for (int i = 0; i < 30; ++i)
@@ -329,9 +346,11 @@ TEST_F(EngineTest, ARenamedSourceKeepsItsCounters) {
 
 TEST_F(EngineTest, StatesTellRatesAndLatencies) {
   start();
-  for (int i = 0; i < 200; ++i) ASSERT_TRUE(engine->submit(batch({std::to_string(i)}, system_now() - kSecond)));
+  for (int i = 0; i < 200; ++i)
+    ASSERT_TRUE(engine->submit(batch({std::to_string(i)}, system_now() - kSecond)));
   EXPECT_TRUE(until([&] { return taker("d").bodies.size() == 200; }));
-  EXPECT_TRUE(until([&] { return engine->destinations()[0].latency_count == 200; })) << engine->destinations()[0].latency_count;
+  EXPECT_TRUE(until([&] { return engine->destinations()[0].latency_count == 200; }))
+      << engine->destinations()[0].latency_count;
   const auto state = engine->destinations()[0];
   EXPECT_GT(state.latency_p50, 0.9);
   EXPECT_GE(state.latency_p99, state.latency_p50);
@@ -405,8 +424,13 @@ TEST_F(EngineTest, ASpoolInMemoryBeginsWhereItWas) {
   b.changes.state.push_back({"file/s/1:2", "place", false});
   ASSERT_TRUE(engine->submit(std::move(b)));
   EXPECT_TRUE(got({"one"}));
+  EXPECT_TRUE(until([&] { return waiting().events == 0; }));
+  EXPECT_TRUE(until([&] { return std::filesystem::exists(folder + "/data/memory-state"); }));
+  for (const auto& p : engine->problems().all())
+    EXPECT_EQ(p.about.find("memory"), std::string::npos) << p.text;
   engine->stop(5s);
   engine.reset();
+  EXPECT_FALSE(std::filesystem::exists(folder + "/data/spool"));
   start();
   EXPECT_EQ(engine->spool().state("file/s/1:2").value_or("none"), "place");
   EXPECT_EQ(counter("source/s/events"), 1);

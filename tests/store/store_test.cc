@@ -370,6 +370,16 @@ TEST_F(Retention, DeletesWholeIndexes) {
   commit("day-3");
   EXPECT_EQ(retain(0, 1), Bodies{"day-2"}) << "the newest stays";
 }
+TEST_F(Retention, TheOldestByTheirEventsMakeRoomWhateverTheirArrival) {
+  const std::vector<std::pair<const char*, std::int64_t>> days{{"day-1", kMorning + 9 * kSecond},
+                                                               {"day-2", kMorning}};
+  for (int day = 1; day <= 2; ++day) {
+    add(static_cast<std::uint64_t>(day), day, 200, "one");
+    commit("day-" + std::to_string(day));
+  }
+  for (const auto& [index, at] : days) arrived(index, at);
+  EXPECT_EQ(retain(0, 1), Bodies{"day-1"});
+}
 TEST_F(Retention, WhatWasImportedStaysUntilItsArrivalIsOld) {
   add(1, -1'000'000, 200, "of two years ago");
   commit("old");
