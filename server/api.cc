@@ -184,7 +184,7 @@ const std::vector<Call>& calls() {
        "Sends dead letters again, once the cause is mended. A letter that is refused again comes back.",
        {},
        resend_letters,
-       {{"ids", "array", "Their ids; or"},
+       {{"ids", "integers", "Their ids; or"},
         {"destination", "string", "those of this destination; or"},
         {"reason", "string", "those with this text in their reason; or"},
         {"all", "boolean", "all."},
@@ -194,7 +194,7 @@ const std::vector<Call>& calls() {
        "Deletes dead letters.",
        {},
        discard_letters,
-       {{"ids", "array", "Their ids; or"},
+       {{"ids", "integers", "Their ids; or"},
         {"destination", "string", "those of this destination; or"},
         {"reason", "string", "those with this text in their reason; or"},
         {"all", "boolean", "all."}}},
@@ -253,6 +253,9 @@ ApiAnswer Api::handle(const ApiRequest& request) {
       return call.run(*this, request);
     } catch (Refused& refused) {
       return std::move(refused.answer);
+    } catch (const std::exception& error) {  // a damaged file, mostly
+      return api_error(500, std::string("this could not be done: ") + error.what(),
+                       "`dingle status` may know more; the program goes on");
     }
   }
   if (path_known) return api_error(405, request.method + " is not possible here");

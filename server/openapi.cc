@@ -36,8 +36,8 @@ std::string openapi_document() {
       Json properties;
       for (const ParameterSpec& p : call.body) {
         Json schema{{"description", p.text}};
-        if (std::string(p.type) == "array")
-          schema["type"] = "array", schema["items"] = {{"type", "string"}};
+        if (const std::string type = p.type; type == "array" || type == "integers")
+          schema["type"] = "array", schema["items"] = {{"type", type == "array" ? "string" : "integer"}};
         else
           schema["type"] = p.type;
         properties[p.name] = schema;

@@ -23,7 +23,7 @@ class Numbers {
 constexpr const char* kSourceCounters[] = {
     "lines",     "bytes",        "empty",     "joined",   "events",          "leftovers",     "cut",
     "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast", "set_apart",
-    "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away"};
+    "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",   "closed_idle"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -288,7 +288,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"requests", "Requests whose events were taken."},
         {"repeated", "Requests whose Idempotency-Key was known: their events are there already."},
         {"refused", "Requests that were refused for what they are."},
-        {"turned_away", "Requests that were answered 503, since the queues were full."}},
+        {"turned_away", "Requests that were answered 503, since the queues were full."},
+        {"closed_idle", "Quiet connections that were closed to make room for others."}},
        true, "");
   each("sources", "source",
        {{"bytes_behind", "Bytes that are there and not in the spool yet."},

@@ -18,6 +18,7 @@
 #include "agent/destinations/destination.h"
 #include "agent/destinations/rendering.h"
 #include "core/time/instant.h"
+#include "spool/whole_file.h"
 
 namespace dingle {
 namespace {
@@ -173,7 +174,10 @@ class Files final : public Destination {
         open_.back()->finish();
         open_.pop_back();
       }
-      note_open();
+      if (const int failed = note_open()) {
+        open_.pop_front();
+        return "cannot note which files are being written in " + list_ + ": " + std::strerror(failed);
+      }
     } else {
       open_.splice(open_.begin(), open_, it);
     }
@@ -220,14 +224,14 @@ class Files final : public Destination {
       else
         ++it;
     }
-    if (open_.size() != before) note_open();
+    if (open_.size() != before)
+      note_open();  // if not, finished ones are looked for in vain at the next start
   }
-  void note_open() const {
-    std::ofstream out(list_ + ".new", std::ios::trunc);
-    for (const auto& file : open_) out << file->path() << '\n';
-    out.close();
-    std::error_code ignored;
-    std::filesystem::rename(list_ + ".new", list_, ignored);
+  // What a start after a crash finishes. An errno value.
+  int note_open() const {
+    std::string all;
+    for (const auto& file : open_) all += file->path() + '\n';
+    return write_whole(list_, all, 0600);
   }
   Rendering rendering_;
   std::string list_;

@@ -45,6 +45,7 @@ struct Connection {
   std::uint64_t stream = new_stream(), position = 0;  // position: of the first byte of `pending`
   std::shared_ptr<const Resource> resource;
   bool ended = false;
+  std::chrono::steady_clock::time_point heard = std::chrono::steady_clock::now();
 };
 
 // What a reload must not end: the sockets, and what came through them and was not handed in.
@@ -77,6 +78,7 @@ class Syslog final : public Source {
         longest_(static_cast<std::size_t>(m.settings.options.number("longest_message"))),
         most_held_(static_cast<std::size_t>(m.settings.options.number("buffer"))),
         most_connections_(static_cast<std::size_t>(m.settings.options.number("most_connections"))),
+        idle_(m.settings.options.number("idle")),
         resource_(m.settings.resource),
         zone_(m.settings.zone),
         intake_(m.intake) {
@@ -348,7 +350,9 @@ class Syslog final : public Source {
     while (!stopping_) {
       const bool last = finishing_;
       std::vector<pollfd> waited{{open_->tcp.fd(), POLLIN, 0}};
-      if (open_->connections.size() >= most_connections_) waited[0].events = 0;
+      const bool full = open_->connections.size() >= most_connections_;
+      const auto quietest = full ? quiet_connection() : open_->connections.end();
+      if (full && quietest == open_->connections.end()) waited[0].events = 0;
       for (const Connection& c : open_->connections) waited.push_back({c.socket.fd(), POLLIN, 0});
       ::poll(waited.data(), waited.size(), last ? 0 : static_cast<int>(kTick.count()));
       bool any = false;
@@ -360,7 +364,11 @@ class Syslog final : public Source {
         }
         c = c->ended ? open_->connections.erase(c) : std::next(c);
       }
-      if (waited[0].revents != 0 && !last) accept_all();
+      if (waited[0].revents != 0 && !last) {
+        if (full) make_room();
+        accept_all();
+      }
+      tell_full();
       connections_ = open_->connections.size();
       if (last && !any) break;
     }
@@ -370,6 +378,32 @@ class Syslog final : public Source {
       if (!hand_in(c)) break;
     }
     open_->connections.clear();
+  }
+
+  // The connection that was quiet for longest, if that is long enough to make room for another one; else the end.
+  std::list<Connection>::iterator quiet_connection() {
+    auto& all = open_->connections;
+    const auto quietest = std::min_element(all.begin(), all.end(),
+                                           [](const auto& a, const auto& b) { return a.heard < b.heard; });
+    const bool quiet = quietest != all.end() && quietest->pending.empty() &&
+                       std::chrono::steady_clock::now() - quietest->heard >= idle_;
+    return quiet ? quietest : all.end();
+  }
+  void make_room() {
+    const auto quietest = quiet_connection();  // it may have sent something meanwhile
+    if (quietest == open_->connections.end() || open_->connections.size() < most_connections_) return;
+    open_->connections.erase(quietest);
+    intake_.spool().count({{"source/" + name_ + "/closed_idle", 1}});
+  }
+  void tell_full() {
+    const std::string about = "source " + name_ + ": connections";
+    if (open_->connections.size() < most_connections_)
+      intake_.problems().clear(about);
+    else
+      intake_.problems().set(
+          about, std::to_string(most_connections_) +
+                     " connections are open, which is `most_connections`; a new one waits until one is "
+                     "closed, or has been quiet for as long as `idle` says");
   }
 
   void accept_all() {
@@ -394,6 +428,7 @@ class Syslog final : public Source {
       c.pending.resize(had + kChunk / 4);
       const ssize_t n = ::recv(c.socket.fd(), c.pending.data() + had, kChunk / 4, MSG_DONTWAIT);
       c.pending.resize(had + static_cast<std::size_t>(std::max<ssize_t>(0, n)));
+      if (n > 0) c.heard = std::chrono::steady_clock::now();
       if (n < 0 && errno == EINTR) continue;
       if (n < 0 && (errno == EAGAIN || errno == EWOULDBLOCK)) break;
       c.ended = n <= 0;
@@ -425,6 +460,7 @@ class Syslog final : public Source {
       "messages are being lost: they come by UDP, faster than they can be queued";
   const std::string name_, udp_, tcp_;
   const std::size_t longest_, most_held_, most_connections_;
+  const std::chrono::nanoseconds idle_;
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
   Intake& intake_;
@@ -474,7 +510,13 @@ const SourceKind kSyslogSource{
        .type = OptionType::integer,
        .fallback = "500",
        .text = "How many TCP connections are open at once; others wait to be accepted.",
-       .least = 1}}},
+       .least = 1},
+      {.name = "idle",
+       .type = OptionType::duration,
+       .fallback = "1m",
+       .text = "While `most_connections` are open, the one that was quiet for longest, and for so long at "
+               "least, is "
+               "closed when another one waits. It is counted."}}},
     prepare,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); }};
 const SourceRegistration syslog_source(kSyslogSource);

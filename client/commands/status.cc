@@ -121,7 +121,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
           std::pair{"repeated",
                     "requests came again with a known Idempotency-Key; their events are stored once"},
           std::pair{"refused", "requests were refused; their answers said why"},
-          std::pair{"turned_away", "requests were answered 503, since the queues were full"}})
+          std::pair{"turned_away", "requests were answered 503, since the queues were full"},
+          std::pair{"closed_idle", "quiet connections were closed to make room for others"}})
       if (source.value(key, 0) != 0)
         std::cout << "note: source " << source["name"].get<std::string>() << ": "
                   << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";

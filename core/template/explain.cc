@@ -218,7 +218,8 @@ const char* Explainer::element(std::uint32_t i, const char* at) {
       const FieldsUse& use = p_.fields[e.operand];
       p = run_fields(use, at, state_, &out);
       if (p == nullptr) {
-        failed(at, use.description);
+        const FieldScan::Failure why = use.scan->why(at, end, state_.context);
+        failed(why.at, why.expected.empty() ? use.description : why.expected);
         return nullptr;
       }
       for (std::int16_t slot : use.slots) {

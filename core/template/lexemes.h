@@ -72,6 +72,12 @@ class FieldScan {
   // the text names to context.found, with `prefix` before each name. Answers the place behind it, or nullptr.
   virtual const char* scan(const char* at, const char* end, const MatchContext& context,
                            std::string_view prefix, Value* columns) const = 0;
+  // Where `scan`, which answered nullptr, could not go on, and what was expected there ("": what its pattern describes).
+  struct Failure {
+    const char* at;
+    std::string expected;
+  };
+  virtual Failure why(const char* at, const char*, const MatchContext&) const { return {at, ""}; }
   // Reads the same as one value, kept under one name: here a map of its fields.
   virtual const char* scan_whole(const char* at, const char* end, const MatchContext& context,
                                  Value& out) const;

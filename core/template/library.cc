@@ -58,9 +58,9 @@ struct SourcePattern {
 };
 
 constexpr SourcePattern kSourcePatterns[] = {
-    {"email", PatternForm::regex, "[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\\.[A-Za-z0-9-]+)+", "an e-mail address",
-     "desk@skerry.example", "desk"},
-    {"exception_name", PatternForm::regex, "[A-Za-z_$][\\w$]*(?:\\.[A-Za-z_$][\\w$]*)+",
+    {"email", PatternForm::regex, "[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(?:\\.[A-Za-z0-9-]++)+",
+     "an e-mail address", "desk@skerry.example", "desk"},
+    {"exception_name", PatternForm::regex, "[A-Za-z_$][\\w$]*(?:\\.[A-Za-z_$][\\w$]*+)+",
      "an exception's name with its package", "example.skerry.BerthTakenException\njava.lang.Error", "Error"},
     {"http_request", PatternForm::template_text,
      "{http.request.method:letters} {url.original:unspaced}{[} HTTP/{network.protocol.version:decimal}{]}",

@@ -172,6 +172,20 @@ TEST(Template, FailureSaysColumnExpectedAndFound) {
   EXPECT_EQ(t->explain("192.0.2.7", {}).sentence(), "column 10: expected \" \", found the end of the line");
 }
 
+TEST(Template, AFailureInCsvNamesItsColumnAndPlace) {
+  auto t = compile("{at:int} {:csv(ship, berth:int, , place)}");
+  auto why = [&](const char* line) { return t->explain(line, {}).sentence(); };
+  EXPECT_EQ(why("7 Kittiwake,four,x,y"), "column 13: expected int in the column `berth`, found \"four,x,y\"");
+  EXPECT_EQ(why("7 Kittiwake,4"), "column 14: expected `,` and cell 3, found the end of the line");
+  EXPECT_EQ(why("7 Kittiwake,4,x"),
+            "column 16: expected `,` and the column `place`, found the end of the line");
+  EXPECT_EQ(why("7 \"Kitti,4,x,y"),
+            "column 3: expected a closing quote of the column `ship`, found \"\"Kitti,4,x,y\"");
+  EXPECT_EQ(why("7 Kittiwake,4,x,y,z"), "column 18: expected the end of the line, found \",z\"");
+  EXPECT_EQ(why("7 \"Kitti\"wake,4,x,y"),
+            "column 10: expected `,` and the column `berth`, found \"wake,4,x,y\"");
+}
+
 TEST(Template, FailureAfterAnOptionalPartNamesBoth) {
   EXPECT_EQ(compile("a{[}b{]}c")->explain("ax", {}).sentence(),
             "column 2: expected \"b\" or \"c\", found \"x\"");
@@ -262,7 +276,7 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"{row.:csv(a, b, separator=\";\")} end", "1;2 end", "row.a=1 row.b=2"},
                     Case{"{row:csv(a:int, b)}", "1,x", "row={\"a\":1,\"b\":\"x\"}"},
                     Case{"{:csv(a:int, b)}", "x,y", "column 1"}, Case{"{:csv(a:int, b)}", ",y", "b=y"},
-                    Case{"{:csv(a, b)}", "x", "column 1"},
+                    Case{"{:csv(a, b)}", "x", "column 2"},
                     Case{"load {:pairs}", "load crane=7 kg=12.5 state=\"at rest\" on=true",
                          "crane=7 kg=12.5 state=at rest on=true"},
                     Case{"{p.:pairs(separator=\"&\")} end", "a=1&b=x end", "p.a=1 p.b=x"},
@@ -365,6 +379,7 @@ TEST(PatternLibrary, ExamplesMatchAndCounterExamplesDoNot) {
                                library, {}, problems);
     ASSERT_TRUE(t) << p->name;
     EXPECT_FALSE(p->examples.empty()) << p->name;
+    EXPECT_TRUE(t->warnings().empty()) << p->name;
     Arena arena;
     std::vector<Value> values(t->value_count());
     for (const std::string& example : p->examples) {

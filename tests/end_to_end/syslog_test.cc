@@ -171,6 +171,23 @@ TEST(Syslog, MessagesLongerThanAReadAreTakenWhole) {
   EXPECT_EQ(daemon.events("n = 1").size(), 2u);
 }
 
+TEST(Syslog, QuietConnectionsMakeRoomWhenAllAreTaken) {
+  Daemon daemon(configuration("index: {}", ", most_connections: 3, idle: 100ms"));
+  daemon.start();
+  const std::string port = port_of(daemon, "tcp");
+  Sender talks(port, SOCK_STREAM), quiet(port, SOCK_STREAM), other(port, SOCK_STREAM);
+  EXPECT_NE(daemon.problem("`most_connections`"), "");
+  Sender late(port, SOCK_STREAM);
+  late.send("<13>late n=1\n");
+  for (int n = 2; daemon.status()["sources"][0].value("closed_idle", 0) == 0 && n < 500; ++n) {
+    talks.send("<13>talks n=" + std::to_string(n) + "\n");
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  }
+  talks.send("<13>talks n=1000\n");
+  EXPECT_TRUE(eventually([&] { return daemon.events("n = 1 or n = 1000").size() == 2; }));
+  EXPECT_EQ(daemon.status()["sources"][0]["closed_idle"], 1);
+}
+
 TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
   Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
   daemon.start();

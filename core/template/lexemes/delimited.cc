@@ -46,16 +46,40 @@ class Csv final : public FieldScan {
 
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view,
                    Value* out) const override {
+    return cells(at, end, context, out, nullptr);
+  }
+  Failure why(const char* at, const char* end, const MatchContext& context) const override {
+    std::vector<Value> out(columns_.size());
+    Failure failure{at, ""};
+    cells(at, end, context, out.data(), &failure);
+    return failure;
+  }
+  void add_column(std::string name, Kind kind) { columns_.push_back({std::move(name), kind}); }
+
+ private:
+  std::string about(std::size_t cell) const {
+    return to[cell] < 0 ? "cell " + std::to_string(cell + 1)
+                        : "the column `" + columns_[static_cast<std::size_t>(to[cell])].name + "`";
+  }
+  const char* cells(const char* at, const char* end, const MatchContext& context, Value* out,
+                    Failure* why) const {
     const char* p = at;
     for (std::size_t i = 0; i < types.size(); ++i) {
       if (i != 0) {
-        if (p == end || *p != separator) return nullptr;
+        if (p == end || *p != separator) {
+          if (why) *why = {p, std::string("`") + separator + "` and " + about(i)};
+          return nullptr;
+        }
         ++p;
       }
+      const char* const begin = p;
       std::string_view text;
       if (p != end && *p == quote) {
         p = quoted_cell(p, end, quote, context, text);
-        if (p == nullptr) return nullptr;
+        if (p == nullptr) {
+          if (why) *why = {begin, "a closing quote of " + about(i)};
+          return nullptr;
+        }
       } else {
         const char* from = p;
         if (only_separator) {
@@ -74,12 +98,14 @@ class Csv final : public FieldScan {
       if (text.empty()) continue;  // an empty cell of a typed column holds no value
       Value value;
       const char* last = text.data() + text.size();
-      if (types[i].scan(text.data(), last, context, nullptr, value) != last) return nullptr;
+      if (types[i].scan(text.data(), last, context, nullptr, value) != last) {
+        if (why) *why = {begin, std::string(kind_name(types[i].kind)) + " in " + about(i)};
+        return nullptr;
+      }
       out[to[i]] = value;
     }
     return p;
   }
-  void add_column(std::string name, Kind kind) { columns_.push_back({std::move(name), kind}); }
 };
 
 std::shared_ptr<const FieldScan> prepare_csv(ParameterReader& parameters, const FieldScanMaking& making) {
