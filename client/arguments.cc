@@ -42,8 +42,10 @@ Argument Arguments::option(const std::string& names, std::vector<std::int64_t>& 
 void Arguments::flag(const std::string& names, bool& into, const std::string& text) const {
   app_->add_flag(names, into, text);
 }
-Arguments Arguments::command(const std::string& name, const std::string& text) const {
-  return Arguments(app_->add_subcommand(name, text));
+Arguments Arguments::command(const std::string& name, const std::string& text, const char* example) const {
+  CLI::App* sub = app_->add_subcommand(name, text);
+  sub->footer(std::string("Example:\n  ") + example);
+  return Arguments(sub);
 }
 bool Arguments::given() const { return app_->parsed(); }
 

@@ -37,7 +37,7 @@ class Arguments {
   Argument option(const std::string& names, std::vector<std::string>& into, const std::string& text) const;
   Argument option(const std::string& names, std::vector<std::int64_t>& into, const std::string& text) const;
   void flag(const std::string& names, bool& into, const std::string& text) const;
-  Arguments command(const std::string& name, const std::string& text) const;
+  Arguments command(const std::string& name, const std::string& text, const char* example) const;
   bool given() const;  // after parsing: it is the command that was called
 
  private:

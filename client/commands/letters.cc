@@ -132,15 +132,18 @@ const CommandRegistration letters_command(
       choose(app);
       app.flag("--by-reason", o->reasons, "Count them by reason; without choice the default");
       app.option("--limit", o->limit, "At most so many").with_default();
-      const Arguments one = app.command("show", "Shows one letter in full");
+      const Arguments one = app.command("show", "Shows one letter in full", "dingle letters show 17");
       one.option("ID", o->ids, "Its id").required().times(1, 1);
-      const Arguments again = app.command("resend", "Sends letters again, once their cause is mended");
+      const Arguments again = app.command("resend", "Sends letters again, once their cause is mended",
+                                          "dingle letters resend --reason 'value too long'");
       again.option("ID", o->ids, "Their ids");
       choose(again);
       again.flag("--all", o->all, "All of them");
       again.flag("--through-pipeline", o->through_pipeline,
                  "Run their lines through the pipeline as it is now");
-      const Arguments away = app.command("discard", "Deletes letters");
+      const Arguments away =
+          app.command("discard", "Deletes letters",
+                      "dingle letters discard --destination table --reason 'no such berth'");
       away.option("ID", o->ids, "Their ids");
       choose(away);
       away.flag("--all", o->all, "All of them");

@@ -129,8 +129,10 @@ const CommandRegistration spool_command(
     "dingle spool verify --data /var/lib/dingle", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
       const Arguments verify =
-          app.command("verify", "Checks every record; the exit status says whether all is whole");
-      const Arguments mend = app.command("repair", "Makes what is left of a damaged spool usable again");
+          app.command("verify", "Checks every record; the exit status says whether all is whole",
+                      "dingle spool verify --data /var/lib/dingle");
+      const Arguments mend = app.command("repair", "Makes what is left of a damaged spool usable again",
+                                         "dingle spool repair --data /var/lib/dingle");
       return [=](Client& client) {
         const std::string folder = client.data + "/spool";
         if (in_use(folder)) {

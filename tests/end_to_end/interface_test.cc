@@ -161,6 +161,19 @@ TEST(Help, OfEveryCommandHasAnExample) {
   }
 }
 
+TEST(Help, ExamplesOfCommandsWithinCommandsAreTheirOwn) {
+  for (const auto& [outer, inner] : std::vector<std::pair<std::string, std::string>>{{"letters", "show"},
+                                                                                     {"letters", "resend"},
+                                                                                     {"letters", "discard"},
+                                                                                     {"spool", "verify"},
+                                                                                     {"spool", "repair"}}) {
+    const Ran ran = run_program({kDingle, outer, inner, "--help"});
+    EXPECT_NE(ran.out.find("dingle " + outer + " " + inner + " ", ran.out.find("Example:")),
+              std::string::npos)
+        << ran.out;
+  }
+}
+
 TEST(Unmatched, ByShapeWithReasonAndDraft) {
   Daemon daemon(kSimple);
   daemon.write("g.log", "192.0.2.7 200 fine\n192.0.2.7 OK 17 ms\n192.0.2.8 OK 3 ms\nnothing of the kind\n");

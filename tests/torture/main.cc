@@ -326,15 +326,16 @@ class Torture {
   }
   // The files at least once, under one id each: what stands twice with one id counts once.
   Count count_archive(const std::string& name, long written, const std::function<bool(long)>& expected) {
-    std::map<long, std::set<std::string>> ids;
-    for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/archive")) {
-      std::istringstream in(run_program({"/usr/bin/zstd", "-dcqf", file.path()}).out);
-      for (std::string line; std::getline(in, line);) {
-        const Json event = Json::parse(line, nullptr, false);
-        if (event.is_object() && event["file"] == name)
-          ids[event["n"]].insert(event["dingle.id"].get<std::string>());
+    if (archived_.empty())
+      for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/archive")) {
+        std::istringstream in(run_program({"/usr/bin/zstd", "-dcqf", file.path()}).out);
+        for (std::string line; std::getline(in, line);) {
+          const Json event = Json::parse(line, nullptr, false);
+          if (event.is_object())
+            archived_[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
+        }
       }
-    }
+    const auto& ids = archived_[name];
     Count c;
     for (long n = 0; n < written; ++n) {
       auto it = ids.find(n);
@@ -345,6 +346,7 @@ class Torture {
   }
 
   std::string configuration_;
+  std::map<std::string, std::map<long, std::set<std::string>>> archived_;    // ids, by file and number
   std::map<std::string, std::map<std::string, std::vector<long>>> indexed_;  // by daemon and file
   TroubledService service_;
   PostgresServer postgres_;
