@@ -17,6 +17,7 @@ struct ApiRequest {
   std::multimap<std::string, std::string> parameters;  // of the query
   std::string accept;
   std::string body;
+  std::string agent = {};  // the agent whose token was shown; "": the program's own
 };
 
 struct ApiAnswer {

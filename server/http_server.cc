@@ -16,8 +16,20 @@ struct HttpServer::Inside {
   Inside(Api& api_, std::string token_) : api(api_), token(std::move(token_)) {}
   Api& api;
   std::string token, address;
-  std::function<std::vector<std::string>()> agents;
+  std::function<std::map<std::string, std::string>()> agents;
   std::unique_ptr<httplib::Server> server;
+
+  static std::string given_token(const httplib::Request& in) {
+    const std::string header = in.get_header_value("Authorization");
+    return header.starts_with("Bearer ") ? header.substr(7) : "";
+  }
+  // The agent with that token, or "".
+  std::string agent_of(const std::string& given) const {
+    std::string found;
+    for (const auto& [name, own] : agents())
+      if (tokens_equal(given, own)) found = name;
+    return found;
+  }
 
   // Before a request's body is read: whether it may come.
   httplib::Server::HandlerResponse admit(const httplib::Request& in, httplib::Response& out) {
@@ -30,15 +42,16 @@ struct HttpServer::Inside {
       return Answer::Handled;
     };
     if (in.path == "/healthz") return Answer::Unhandled;
-    const std::string header = in.get_header_value("Authorization");
-    const std::string given = header.starts_with("Bearer ") ? header.substr(7) : "";
+    const std::string given = given_token(in);
     bool is_agent = false;
     if (!tokens_equal(given, token)) {
-      for (const std::string& own : agents()) is_agent |= tokens_equal(given, own);
+      is_agent = !agent_of(given).empty();
       if (!is_agent) {
         out.set_header("WWW-Authenticate", "Bearer");
         return refuse(
-            401, header.empty() ? "this call needs the token" : "this is not the token",
+            401,
+            in.get_header_value("Authorization").empty() ? "this call needs the token"
+                                                         : "this is not the token",
             "send `Authorization: Bearer TOKEN`; TOKEN stands in the file `token` of the data folder");
       }
     }
@@ -60,6 +73,8 @@ struct HttpServer::Inside {
     }
     ApiRequest request{
         in.method, in.path, {in.params.begin(), in.params.end()}, in.get_header_value("Accept"), in.body};
+    if (const std::string given = given_token(in); !tokens_equal(given, token))
+      request.agent = agent_of(given);
     if (in.get_header_value("Content-Encoding") == "zstd") {  // gzip was seen to already
       request.body = decompress_events(in.body);
       if (request.body.empty() && !in.body.empty()) {
@@ -90,7 +105,7 @@ struct HttpServer::Inside {
 };
 
 HttpServer::HttpServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
-                       std::function<std::vector<std::string>()> agents)
+                       std::function<std::map<std::string, std::string>()> agents)
     : inside_(std::make_unique<Inside>(api, std::move(token))) {
   inside_->agents = std::move(agents);
   if (certificate.empty())

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <memory>
 #include <string>
 #include <vector>
@@ -12,10 +13,10 @@ namespace dingle {
 
 class HttpServer {
  public:
-  // `certificate` and `key`: files (PEM); empty: without TLS. `agents` answers the tokens that may only
+  // `certificate` and `key`: files (PEM); empty: without TLS. `agents` answers names, and tokens that may only
   // write.
   HttpServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
-             std::function<std::vector<std::string>()> agents);
+             std::function<std::map<std::string, std::string>()> agents);
   ~HttpServer();
   // Begins to listen on "address:port" (port 0: a free one). Answers the problem, or "".
   std::string listen(const std::string& address);

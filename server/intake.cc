@@ -1,5 +1,8 @@
 #include "server/intake.h"
 
+#include <algorithm>
+#include <mutex>
+
 #include "server/json_answer.h"
 #include "server/parameters.h"
 #include "store/intake_lines.h"
@@ -15,6 +18,30 @@ std::uint64_t number(const Parameters& p, const char* name) {
 
 }  // namespace
 
+// A spool is the agent's whose token it came with first, for as long as that agent is known here: nobody else's events are
+// taken for its own. What is in the way, or nullopt.
+std::optional<ApiAnswer> not_its_own(Engine& engine, std::uint64_t spool, const std::string& agent) {
+  constexpr std::size_t kMostSpools = 10'000;
+  static std::mutex one_at_a_time;
+  std::lock_guard lock(one_at_a_time);
+  const std::string prefix = "agent/", key = prefix + std::to_string(spool);
+  const std::string owner = engine.spool().state(key).value_or("");
+  if (owner == agent) return std::nullopt;
+  const auto agents = engine.configuration()->server.named_secrets("agents");
+  const bool known =
+      std::any_of(agents.begin(), agents.end(), [&](const auto& a) { return a.first == owner; });
+  if (!owner.empty() && known)
+    return api_error(
+        403, "this spool belongs to the agent `" + owner + "`",
+        "one agent's spool is not another's; a copy of its data folder was given to `" + agent + "`?");
+  if (owner.empty() && engine.spool().state_with_prefix(prefix).size() >= kMostSpools)
+    return api_error(
+        403, "agents have brought " + std::to_string(kMostSpools) + " spools here, which is the most", "");
+  if (engine.spool().note({{{key, agent, false}}, {}}) != 0)
+    return api_error(503, "the spool here cannot be written");
+  return std::nullopt;
+}
+
 ApiAnswer take_in(Api& api, const ApiRequest& r) {
   const Parameters p(r);
   const Sender sender{number(p, "spool"), number(p, "epoch"), number(p, "nonce"),
@@ -27,6 +54,8 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
                               : "there is no destination `" + destination + "` of the kind `index` here");
   if (stores.size() > 1)
     return api_error(400, "there are several destinations of the kind `index` here", "say which: into: NAME");
+  if (!r.agent.empty())
+    if (auto refused = not_its_own(api.engine(), sender.spool, r.agent)) return std::move(*refused);
   const auto held_here = [&] {
     const RecordNumber held = stores[0]->held(sender);
     return Json{{"epoch", held.epoch}, {"number", held.number}};

@@ -142,14 +142,14 @@ int run(const Arguments& arguments) {
   Api api(**engine, [&] { return reload(arguments, **engine); });
   const Options& tls = configuration->server.section("tls");
   HttpServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
-    std::vector<std::string> tokens;
+    std::map<std::string, std::string> tokens;
     for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
       const auto secret = read_token_at(place);
       const std::string about = "server: agent " + name;
       if (!secret)
         (*engine)->problems().set(about, secret.problem().message);
       else
-        tokens.push_back(*secret), (*engine)->problems().clear(about);
+        tokens[name] = *secret, (*engine)->problems().clear(about);
     }
     return tokens;
   });

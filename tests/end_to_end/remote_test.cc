@@ -15,7 +15,8 @@ using namespace std::chrono_literals;
 
 class Remote : public testing::Test {
  protected:
-  const std::string token = "northquay-0123456789abcdef0123456789abcdef";
+  const std::string token = "northquay-0123456789abcdef0123456789abcdef",
+                    other = "southpier-0123456789abcdef0123456789abcdef";
   std::string folder = make_folder();
   std::unique_ptr<Daemon> logs, agent;
 
@@ -27,7 +28,9 @@ class Remote : public testing::Test {
         "sources: { none: { files: { paths: ['{dir}/logs/*.log'] } } }\npipelines: { none: { "
         "from: [none], to: [all] } }\ndestinations: { all: { index: { name: unused } } }\n",
         "tls: { certificate: '" + folder + "/certificate.pem', key: '" + folder +
-            "/key.pem' }, agents: { northquay: { file: '" + folder + "/token' } }");
+            "/key.pem' }, agents: { northquay: { file: '" + folder + "/token' }, southpier: { file: '" +
+            folder + "/other' } }");
+    std::ofstream(folder + "/other") << other << "\n";
     logs->arguments = {"--listen", "127.0.0.1:" + std::to_string(port)};
     agent = std::make_unique<Daemon>(configuration(folder + "/token", folder + "/certificate.pem"));
   }
@@ -97,6 +100,30 @@ TEST_F(Remote, AnAgentsTokenMayOnlyWrite) {
   EXPECT_EQ(curl("/v1/status", "wrong"), "401");
   EXPECT_EQ(curl("/v1/status", logs->token()), "200");
   EXPECT_EQ(curl("/v1/intake", token), "405") << "GET";
+}
+
+TEST_F(Remote, ASpoolIsTheAgentsThatBroughtItFirst) {
+  logs->start();
+  auto ask = [&](const std::string& spool, const std::string& bearer) {
+    return run_program(
+               {"/usr/bin/curl", "-s", "-w", "%{http_code}", "--cacert", folder + "/certificate.pem", "-H",
+                "Authorization: Bearer " + bearer, "--data", "",
+                "https://127.0.0.1:" + std::to_string(port) +
+                    "/v1/intake?epoch=1&nonce=2&sender=3&after_epoch=0&after_number=0&spool=" + spool})
+        .out;
+  };
+  auto status_of = [](const std::string& answer) {
+    return answer.substr(answer.size() - std::min<std::size_t>(3, answer.size()));
+  };
+  EXPECT_EQ(status_of(ask("7", token)), "200") << ask("7", token);
+  EXPECT_NE(ask("7", other).find("belongs to the agent `northquay`"), std::string::npos) << ask("7", other);
+  EXPECT_EQ(status_of(ask("7", other)), "403");
+  EXPECT_EQ(status_of(ask("8", other)), "200");
+  logs->terminate();
+  logs->start();
+  EXPECT_EQ(status_of(ask("7", other)), "403") << "it is remembered";
+  EXPECT_EQ(status_of(ask("7", token)), "200");
+  EXPECT_EQ(status_of(ask("7", logs->token())), "200") << "the program's own token may do all";
 }
 
 TEST_F(Remote, AWrongTokenAndAnUnknownCertificateAreNamed) {
