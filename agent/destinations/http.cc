@@ -136,7 +136,9 @@ class Requester {
     if (items == nullptr || !items->is_array() || items->size() != events)
       return Delivery::retry(
           fmt::format("{}: the answer {}: {}", where,
-                      json.is_discarded() ? std::string("is not JSON")
+                      answer.size() == HttpReply::kLargestBody
+                          ? "is longer than 4 MiB: fewer events at once (`batch`) would help"
+                      : json.is_discarded() ? std::string("is not JSON")
                       : items == nullptr || !items->is_array()
                           ? "has no list at " + settings_.items
                           : fmt::format("tells of {} events, not of {}", items->size(), events),

@@ -15,12 +15,10 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kLargestAnswer = 64u << 20;
-
+// What comes behind the largest answer is read and thrown away: whether the request was taken is known already.
 std::size_t keep_answer(char* bytes, std::size_t size, std::size_t n, void* to) {
   auto& out = *static_cast<std::string*>(to);
-  if (out.size() + size * n > kLargestAnswer) return 0;
-  out.append(bytes, size * n);
+  out.append(bytes, std::min(size * n, HttpReply::kLargestBody - out.size()));
   return size * n;
 }
 

@@ -19,7 +19,8 @@ struct HttpTarget {
 };
 
 struct HttpReply {
-  std::string error;      // not empty: there was no whole answer, and why
+  static constexpr std::size_t kLargestBody = 4u << 20;  // bytes of an answer that are kept
+  std::string error;                                     // not empty: there was no whole answer, and why
   bool too_slow = false;  // the server was reached, and the answer did not come in time
   long status = 0;
   std::string body;

@@ -13,8 +13,28 @@ namespace {
 std::string shown(std::string_view text) {
   std::string out = valid_utf8(text);
   std::string quoted;
-  for (char c : out) {
-    if (c == '\n')
+  // Blanks that look like others, or like nothing: U+00A0, U+2000 to U+200F, U+202F, U+3000, U+FEFF.
+  const auto unseen = [&](std::size_t i) -> const char* {
+    const std::string_view rest = std::string_view(out).substr(i);
+    for (const auto& [bytes, name] :
+         std::initializer_list<std::pair<std::string_view, const char*>>{{"\xC2\xA0", "\\u00a0"},
+                                                                         {"\xE2\x80\xAF", "\\u202f"},
+                                                                         {"\xE3\x80\x80", "\\u3000"},
+                                                                         {"\xEF\xBB\xBF", "\\ufeff"}})
+      if (rest.starts_with(bytes)) return name;
+    static const char* const kOf2000[] = {"\\u2000", "\\u2001", "\\u2002", "\\u2003", "\\u2004", "\\u2005",
+                                          "\\u2006", "\\u2007", "\\u2008", "\\u2009", "\\u200a", "\\u200b",
+                                          "\\u200c", "\\u200d", "\\u200e", "\\u200f"};
+    if (rest.size() >= 3 && rest.starts_with("\xE2\x80") && (rest[2] & 0xF0) == 0x80)
+      return kOf2000[rest[2] & 15];
+    return nullptr;
+  };
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    const char c = out[i];
+    if (const char* name = unseen(i)) {
+      quoted += name;
+      i += (c & 0xF0) == 0xE0 ? 2 : 1;
+    } else if (c == '\n')
       quoted += "\\n";
     else if (c == '\t')
       quoted += "\\t";
@@ -48,7 +68,8 @@ std::string Mismatch::sentence() const {
 
 std::string Advice::sentence() const {
   if (blanks)
-    return "several blanks stand here: {_} takes a run of them, and then the rest of the line matches";
+    return "several blanks or a tab stand here: {_} takes a run of them, and then the rest of the line "
+           "matches";
   std::string text;
   int named = 0;
   for (const Other& other : others) {
@@ -308,18 +329,21 @@ Advice Template::advise(std::string_view line, const MatchContext& context,
   const std::uint32_t go_on = literal ? at_element : failing.next;
   const std::uint32_t size = first.size();
   auto rest = [&](const char* from) { return Explainer(*this, line, context).rest_matches(go_on, from); };
-  if (failing.op == Element::Op::literal) {
+  const char* behind_blanks = first.furthest;
+  while (behind_blanks != first.end() && (*behind_blanks == ' ' || *behind_blanks == '\t')) ++behind_blanks;
+  if (failing.op == Element::Op::literal && behind_blanks != first.furthest) {
     const std::string& wanted = program_.literals[failing.operand];
-    const auto done = static_cast<std::size_t>(first.furthest - at);
-    const char* p = first.furthest;
-    while (p != first.end() && *p == ' ') ++p;
-    if (done > 0 && done <= wanted.size() && wanted[done - 1] == ' ' && p != first.furthest &&
-        starts_with(p, first.end(), std::string_view(wanted).substr(done)) &&
-        Explainer(*this, line, context).rest_matches(failing.next, p + (wanted.size() - done))) {
-      advice.blanks = true;
-      return advice;
-    }
+    auto done = static_cast<std::size_t>(first.furthest - at);
+    if (done < wanted.size() && wanted[done] == ' ') ++done;  // a tab instead of a blank
+    advice.blanks =
+        done > 0 && done <= wanted.size() && wanted[done - 1] == ' ' &&
+        starts_with(behind_blanks, first.end(), std::string_view(wanted).substr(done)) &&
+        Explainer(*this, line, context).rest_matches(failing.next, behind_blanks + (wanted.size() - done));
+  } else if (!literal && behind_blanks != at && first.furthest == at && at != first.begin() &&
+             at[-1] == ' ') {
+    advice.blanks = Explainer(*this, line, context).rest_matches(at_element, behind_blanks);
   }
+  if (advice.blanks) return advice;
   // Where a text that is put there could end.
   const char* stop = first.end();
   if (go_on < size && program_.elements[go_on].op == Element::Op::literal) {
@@ -328,7 +352,7 @@ Advice Template::advise(std::string_view line, const MatchContext& context,
   }
   constexpr int kMostTries = 200;
   int tries = 0;
-  if (!at_end)
+  if (!at_end && !(literal && at != first.furthest))  // "here" is where it failed
     for (const Pattern* pattern : library.in_order()) {
       if (pattern->name == "rest" || pattern->name == "line" || pattern->name == "text" ||
           ++tries > kMostTries)

@@ -357,17 +357,28 @@ TEST_P(Advices, AreGiven) {
   const PatternLibrary library;
   EXPECT_EQ(compile(GetParam().text)->advise(GetParam().line, {}, library).sentence(), GetParam().advice);
 }
+constexpr const char* kBlanks =
+    "several blanks or a tab stand here: {_} takes a run of them, and then the rest of the line matches";
+TEST(Template, BlanksThatLookLikeOthersAreNamed) {
+  EXPECT_EQ(compile("gate {a:int}")
+                ->explain("gate\xC2\xA0\xE2\x80\x8B"
+                          "7",
+                          {})
+                .sentence(),
+            "column 5: expected \" \", found \"\\u00a0\\u200b7\"");
+}
 INSTANTIATE_TEST_SUITE_P(
     All, Advices,
-    testing::Values(
-        AdviceCase{"{a:int} {b:int}", "1 x",
-                   "{:word} or {:unspaced} would match here, and then the rest of the line"},
-        AdviceCase{
-            "{a:word} [{b:int}]", "x  [1]",
-            "several blanks stand here: {_} takes a run of them, and then the rest of the line matches"},
-        AdviceCase{"{a:word} of {b:int}", "x (new) of 4",
-                   "with \" (new)\" skipped the rest of the line matches"},
-        AdviceCase{"{a:int} {b:int}", "7 8", ""}));
+    testing::Values(AdviceCase{"{a:int} {b:int}", "1 x",
+                               "{:word} or {:unspaced} would match here, and then the rest of the line"},
+                    AdviceCase{"{a:word} [{b:int}]", "x  [1]", kBlanks},
+                    AdviceCase{"gate {a:int}", "gate  7", kBlanks},
+                    AdviceCase{"gate {a:int}", "gate\t7", kBlanks},
+                    AdviceCase{"{a:int} open", "7\t open", kBlanks},
+                    AdviceCase{"gate {a:int}", "gate  x", "with \" x\" skipped the rest of the line matches"},
+                    AdviceCase{"{a:word} of {b:int}", "x (new) of 4",
+                               "with \" (new)\" skipped the rest of the line matches"},
+                    AdviceCase{"{a:int} {b:int}", "7 8", ""}));
 
 // The table of patterns in the reference is only as good as its examples.
 TEST(PatternLibrary, ExamplesMatchAndCounterExamplesDoNot) {

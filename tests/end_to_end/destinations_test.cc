@@ -333,6 +333,29 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
   EXPECT_EQ(status.dump().find("hush-hush"), std::string::npos);
 }
 
+TEST(HttpDestination, AnEndlessAnswerCostsLittleMemory) {
+  const std::string long_answer(60u << 20, 'x');
+  Service service([&](const httplib::Request&, httplib::Response& answer) {
+    answer.set_content(long_answer, "text/plain");
+  });
+  for (const bool reads : {false, true}) {
+    Daemon daemon(gate_configuration("    http: { url: '" + service.url("/events") + "'" +
+                                     (reads ? ", answer: { items: /results, status: '/*/code' }" : "") +
+                                     " }\n"));
+    daemon.write("gate.log", gate_lines(3));
+    daemon.start();
+    if (reads)
+      EXPECT_NE(daemon.problem("longer than 4 MiB"), "");
+    else
+      EXPECT_EQ(find(daemon.settled()["destinations"], "d")["sent"], 3);
+    const std::string memory = read_file("/proc/" + std::to_string(daemon.pid()) + "/status");
+    const std::size_t at = memory.find("VmHWM:");
+    ASSERT_NE(at, std::string::npos);
+    if (std::getenv("DINGLE_DAEMON") == nullptr)  // not a sanitizer's build
+      EXPECT_LT(std::stol(memory.substr(at + 6)), 60'000) << "KiB";
+  }
+}
+
 TEST(HttpDestination, GroupsEventsAndFillsTemplates) {
   Received received;
   Service service([&](const httplib::Request& request, httplib::Response&) { received.add(request); });
