@@ -15,6 +15,12 @@ std::vector<OptionSpec> field_choice_options(const char* what_fields_takes) {
 void check_field_choice(const Options& section, Findings& findings) {
   if (section.given("fields") && section.given("omit"))
     findings.error(*section.node("omit"), "`fields` and `omit` do not go together", "keep one of them");
+  std::map<std::string, std::string> given;
+  for (const Node::Entry& e : section.tree("rename").entries)
+    if (const auto [it, added] = given.emplace(e.value.scalar, e.key); !added)
+      findings.error(e.key_place, e.key.size(),
+                     "`" + it->second + "` and `" + e.key + "` are both renamed to `" + e.value.scalar + "`",
+                     "give one of them another name");
 }
 
 OptionSpec value_choice_option() {

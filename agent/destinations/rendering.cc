@@ -45,6 +45,7 @@ Rendering::Rendering(const Options& section) {
   for (const std::string& name : section.texts("omit")) omitted_.insert(field_id(name));
   for (const Node::Entry& e : section.tree("rename").entries) {
     renamed_[field_id(e.key)] = e.value.scalar;
+    had_name_[field_id(e.value.scalar)] = field_id(e.key);
     renamed_names_[e.key] = e.value.scalar;
   }
   for (const std::string& name : section.texts("fields")) {
@@ -155,8 +156,15 @@ void Rendering::append_json(const SpooledEvent& e, std::string& out) const {
   };
   std::string room;
   static const FieldId id = field_id(kId);
+  const auto omitted = [&](FieldId name) { return !omitted_.empty() && omitted_.count(name) != 0; };
+  // What is renamed takes its new name from a field that had it.
+  const auto lost_its_name = [&](FieldId name) {
+    if (had_name_.empty() || renamed_.count(name)) return false;
+    const auto it = had_name_.find(name);
+    return it != had_name_.end() && !omitted(it->second) && !e.get(it->second).absent();
+  };
   auto unless_omitted = [&](FieldId name, const Value& v) {
-    if (omitted_.empty() || !omitted_.count(name)) add(shown(name), v);
+    if (!omitted(name) && !lost_its_name(name)) add(shown(name), v);
   };
   for (FieldId part : {names::timestamp, names::observed_timestamp, names::body})
     unless_omitted(part, e.get(part));

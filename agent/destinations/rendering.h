@@ -50,6 +50,7 @@ class Rendering {
   std::vector<Chosen> chosen_;
   std::set<FieldId> omitted_;
   std::map<FieldId, std::string> renamed_;
+  std::map<FieldId, FieldId> had_name_;  // by the new name: the field that gets it
   std::map<std::string, std::string, std::less<>> renamed_names_;
   Time time_ = Time::rfc3339;
   Zone zone_;

@@ -74,6 +74,22 @@ TEST_F(AnEvent, FieldsAreChosenOmittedAndRenamed) {
   EXPECT_TRUE(most.ends_with("\"status\":200,\"user\":\"an \\\"na\\\"\"}")) << most;
 }
 
+TEST_F(AnEvent, WhatIsRenamedTakesItsNameFromAnother) {
+  auto count = [&](const std::string& text, const std::string& what) {
+    std::size_t n = 0;
+    for (std::size_t at = 0; (at = text.find(what, at)) != std::string::npos; ++at) ++n;
+    return n;
+  };
+  const std::string renamed = json("{ rename: { status: user } }");
+  EXPECT_EQ(count(renamed, "\"user\":"), 1u) << renamed;
+  EXPECT_EQ(count(renamed, "\"user\":200"), 1u) << renamed;
+  const std::string swapped = json("{ rename: { status: user, user: status } }");
+  EXPECT_EQ(count(swapped, "\"user\":200"), 1u) << swapped;
+  EXPECT_EQ(count(swapped, "\"status\":\"an "), 1u) << swapped;
+  const std::string absent = json("{ rename: { absent: user } }");
+  EXPECT_EQ(count(absent, "\"user\":\"an "), 1u) << absent;
+}
+
 struct TimeCase {
   const char *options, *expected;
 };
