@@ -349,7 +349,10 @@ TEST_F(EngineTest, StatesTellRatesAndLatencies) {
   start();
   for (int i = 0; i < 200; ++i)
     ASSERT_TRUE(engine->submit(batch({std::to_string(i)}, system_now() - kSecond)));
-  EXPECT_TRUE(until([&] { return taker("d").bodies.size() == 200; }));
+  EXPECT_TRUE(until([&] {
+    std::lock_guard lock(taker("d").mutex);
+    return taker("d").bodies.size() == 200;
+  }));
   EXPECT_TRUE(until([&] { return engine->destinations()[0].latency_count == 200; }))
       << engine->destinations()[0].latency_count;
   const auto state = engine->destinations()[0];
