@@ -351,8 +351,8 @@ TEST(HttpDestination, AnEndlessAnswerCostsLittleMemory) {
     const std::string memory = read_file("/proc/" + std::to_string(daemon.pid()) + "/status");
     const std::size_t at = memory.find("VmHWM:");
     ASSERT_NE(at, std::string::npos);
-    if (std::getenv("DINGLE_DAEMON") == nullptr)  // not a sanitizer's build
-      EXPECT_LT(std::stol(memory.substr(at + 6)), 60'000) << "KiB";
+    const bool sanitized = std::getenv("DINGLE_DAEMON") != nullptr;  // it takes much more
+    EXPECT_TRUE(sanitized || std::stol(memory.substr(at + 6)) < 60'000) << memory.substr(at, 30);
   }
 }
 

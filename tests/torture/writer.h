@@ -23,9 +23,9 @@ namespace dingle {
 inline std::string hostile(long n) {
   std::string text;
   switch (n % 100) {
-    case 3: return "{\"v\":" + std::string(60'000, '[');
-    case 7: return std::string(300'000, 'x');
-    case 11: return n % 1000 == 11 ? std::string(1'200'000, 'y') : "";
+    case 3: return "{\"v\":" + std::string(n % 500 == 3 ? 60'000 : 500, '[');
+    case 7: return n % 1000 == 7 ? std::string(300'000, 'x') : "";
+    case 11: return n % 2000 == 11 ? std::string(1'200'000, 'y') : "";
     case 13:
       for (int c = 0; c < 256; ++c)
         if (c != '\n') text += static_cast<char>(c);
@@ -39,7 +39,7 @@ inline std::string hostile(long n) {
     case 31: return "\x1b]0;title\x07\x1b[2J\x1b[31mred \r\b\b";
     case 37: return std::string(300, '\0');
     case 41: return "{\"a\":{\"b\":{\"c\":[1,{\"d\":[[[[]]]]}]}}} trailing";
-    case 43: return "{\"t\":\"" + std::string(70'000, 'q') + "\"}";
+    case 43: return "{\"t\":\"" + std::string(n % 1000 == 43 ? 70'000 : 700, 'q') + "\"}";
     default:
       text = "{";
       for (int i = 0; i < 5; ++i) text += fmt::format("{}\"k{}\":{}", i ? "," : "", n * 5 + i, i);
