@@ -180,6 +180,8 @@ class Torture {
   // The spool is copied, and the copy runs as well, reading the same files. It must be refused by whoever has
   // heard of the original.
   void run_a_copy(std::mt19937& random) {
+    writer_->may_truncate = false;
+    std::this_thread::sleep_for(2s);  // what was cut is noticed
     daemon_.kill();
     std::string configuration = configuration_;
     for (std::size_t at; (at = configuration.find("{dir}/logs")) != std::string::npos;)
@@ -201,6 +203,7 @@ class Torture {
     }
     pause(random, 300);
     copy.kill();
+    writer_->may_truncate = true;
   }
 
   // What still waits was appended a moment ago, since the agent started: the spool keeps it for some time.
