@@ -30,10 +30,6 @@ bool holds_its_end(const TrackedFile& file, const TrackedFile& original) {
          ::pread(original.fd(), b, n, from) == static_cast<ssize_t>(n) && std::memcmp(a, b, n) == 0;
 }
 
-}  // namespace
-
-namespace {
-
 // Of a file that was seen to agree with another one while that was whole: whether it does with what was read of that. More may
 // have been read than was copied.
 bool is_copy(const TrackedFile& file, const FileCheckpoint& lost) {
@@ -254,7 +250,6 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   const std::uint64_t size = copy.size_now();
   copy.checkpoint = *std::exchange(original.lost, std::nullopt);
   copy.checkpoint.path = path;
-  constexpr std::size_t kMostRungs = 10;
   auto& rungs = copy.checkpoint.rungs;
   if (rungs.size() > kMostRungs)
     rungs.erase(rungs.begin(), rungs.end() - static_cast<std::ptrdiff_t>(kMostRungs));

@@ -15,7 +15,7 @@ namespace {
 
 constexpr std::uint64_t kRungBytes = 256;
 constexpr std::uint64_t kRungDistance = 64 * 1024;  // between kept rungs, but for the newest ones
-constexpr std::size_t kMostRungs = 10, kNewestRungs = 4;
+constexpr std::size_t kNewestRungs = 4;
 
 }  // namespace
 

@@ -24,6 +24,8 @@ struct Rung {
   std::uint64_t position = 0, hash = 0;
 };
 
+inline constexpr std::size_t kMostRungs = 10;  // that are kept of a file
+
 // What the spool keeps of a file, beside its device and inode.
 struct FileCheckpoint {
   std::string path;  // where it was last seen
