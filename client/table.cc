@@ -19,6 +19,10 @@ std::string with_thousands(std::int64_t number) {
   return (number < 0 ? "-" : "") + digits;
 }
 
+std::string counted(std::int64_t number, const char* one, const char* more) {
+  return with_thousands(number) + " " + (number == 1 ? one : *more ? more : one + std::string("s"));
+}
+
 std::size_t display_width(std::string_view text) {
   return static_cast<std::size_t>(std::count_if(
       text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
@@ -91,6 +95,24 @@ std::string shown(const Json& row, const Column& column) {
   return one_line(json_text(*it));
 }
 
+// Makes the widest columns of text narrower until a row fits, or each has kLeast.
+void fit(const std::vector<Column>& columns, std::size_t width, std::vector<std::size_t>& widths) {
+  constexpr std::size_t kLeast = 20;
+  std::size_t all = 2 * (widths.size() - 1);
+  for (std::size_t i = 0; i < widths.size(); ++i) {
+    if (columns[i].look == Column::Look::text) widths[i] = std::min(widths[i], std::max(width, kLeast));
+    all += widths[i];
+  }
+  for (; all > width; --all) {
+    std::size_t* widest = nullptr;
+    for (std::size_t i = 0; i < widths.size(); ++i)
+      if (columns[i].look == Column::Look::text && widths[i] > kLeast && (!widest || widths[i] > *widest))
+        widest = &widths[i];
+    if (widest == nullptr) return;
+    --*widest;
+  }
+}
+
 void print_table(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows) {
   std::vector<std::vector<std::string>> cells;
   std::vector<std::size_t> widths;
@@ -102,11 +124,7 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
       widths[i] = std::max(widths[i], display_width(line.back()));
     }
   }
-  std::size_t others = 0;
-  for (std::size_t i = 0; i + 1 < columns.size(); ++i) others += widths[i] + 2;
-  const bool last_is_text = columns.back().look == Column::Look::text;
-  if (last_is_text && others + 20 < client.width)
-    widths.back() = std::min(widths.back(), client.width - others);
+  fit(columns, client.width, widths);
   // Zeros step back, and what should be zero and is not stands out.
   auto painted = [&](const Column& column, const std::string& text) {
     if (column.look != Column::Look::count && column.look != Column::Look::bytes) return text;

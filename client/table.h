@@ -17,11 +17,12 @@ struct Column {
   bool unwanted = false;  // a count that should be 0: others stand out
 };
 
-// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table the
-// last text column is cut at the terminal's width.
+// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). A table
+// that is wider than the terminal is cut in its widest columns of text.
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
 
 std::string with_thousands(std::int64_t number);                     // 1 234 567
+std::string counted(std::int64_t number, const char* one, const char* more = "");  // 1 line, 2 lines; more: not with s
 std::size_t display_width(std::string_view text);                    // characters, not bytes
 std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
 std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎

@@ -31,12 +31,12 @@ bool is_own_output(const struct stat& info) {
 
 }  // namespace
 
-FileFinder::FileFinder(const SourceMaking& m, TrackedFiles& files, Rotation& rotation)
+FileFinder::FileFinder(const SourceMaking& m, const Clock& clock, TrackedFiles& files, Rotation& rotation)
     : name_(m.settings.name),
       options_(m.settings.options),
       resource_(m.settings.resource),
       zone_(m.settings.zone),
-      now_(m.now),
+      clock_(clock),
       intake_(m.intake),
       patterns_(options_.texts("paths"), excluded(options_)),
       files_(files),
@@ -54,7 +54,7 @@ void FileFinder::find_known() {
   };
   for (auto& file : known_files_->find(open_it, may_be_read)) {
     file->attached = false;
-    file->detached_at = now_();
+    file->detached_at = clock_.steady();
     take(std::move(file));
   }
 }
@@ -68,7 +68,7 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
     return ::stat(path.c_str(), &info) == 0 && TrackedFile::Id(info.st_dev, info.st_ino) == file.id();
   };
   for (const auto& [id, file] : files_) {
-    if (file->beginning.order != 0 || file->placed || !file->appeared) continue;
+    if (file->beginning.order != 0 || !file->appeared) continue;
     std::string path = file->checkpoint.path;
     for (const auto& [from, to] : news.renamed)
       if (from == path && !leads_to(path, *file) && leads_to(to, *file)) path = to;
@@ -83,7 +83,7 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
       file->beginning = watch_.beginning_of(to);
       file->attached = false;
       file->former = from;
-      file->detached_at = now_();
+      file->detached_at = clock_.steady();
       file->family = family_of(from);
       rotation_.arrived(*file, nullptr);
       take(std::move(file));
@@ -157,7 +157,7 @@ void FileFinder::list(bool first) {
     }
     if (auto file = open(path, first)) {
       file->attached = true;
-      if (!first || now_() - file->seen_modified < kLongestWait) {  // being written to
+      if (!first || clock_.wall() - file->seen_modified < kLongestWait) {  // being written to
         const auto before = by_path.find(path);
         rotation_.arrived(*file, before == by_path.end() ? nullptr : before->second);
       }
@@ -168,7 +168,7 @@ void FileFinder::list(bool first) {
     if (file->attached)
       file->detached_at = 0;
     else if (file->detached_at == 0)
-      file->detached_at = now_(), file->catching_up = true;
+      file->detached_at = clock_.steady(), file->catching_up = true;
 }
 
 // Why a path is not followed to the file that it leads to, or "".
@@ -202,14 +202,14 @@ std::unique_ptr<TrackedFile> FileFinder::open(const std::string& path, bool firs
     return nullptr;
   }
   auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
-  file->changed_at = now_();
+  file->changed_at = file->modified_at = clock_.steady();
   file->born = birth_of(fd);
   file->seen_modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
   file->seen_size = static_cast<std::uint64_t>(info.st_size);
   const auto known = known_files_->recognise(*file);
   file->known = known == KnownFiles::Known::yes;
   file->family = family_of(file->known ? file->checkpoint.path : path);
-  if (known == KnownFiles::Known::replaced) file->lost_at = now_();
+  if (known == KnownFiles::Known::replaced) file->lost_at = clock_.steady();
   if (!file->known) file->restart();
   if (known == KnownFiles::Known::no) {
     file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);

@@ -15,10 +15,10 @@
 
 namespace dingle {
 
-// For the thread of its source, which outlives it, as do the table and the rotation.
+// For the thread of its source, which outlives it, as do the clock, the table and the rotation.
 class FileFinder {
  public:
-  FileFinder(const SourceMaking& making, TrackedFiles& files, Rotation& rotation);
+  FileFinder(const SourceMaking& making, const Clock& clock, TrackedFiles& files, Rotation& rotation);
 
   // Takes the files of earlier runs, wherever they lie now.
   void find_known();
@@ -41,7 +41,7 @@ class FileFinder {
   const Options options_;
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
-  const Now now_;
+  const Clock& clock_;
   Intake& intake_;
   const PathPatterns patterns_;
   std::optional<KnownFiles> known_files_;  // since it runs: until then another one may write the state

@@ -16,11 +16,11 @@ constexpr std::int64_t kCoarseTime = kSecond / 10;  // two changes within that m
 constexpr std::string_view kByteOrderMark = "\xEF\xBB\xBF";  // of UTF-8; says nothing
 }  // namespace
 
-FileReader::FileReader(const SourceMaking& m, SplitSettings split, Calls calls)
+FileReader::FileReader(const SourceMaking& m, const Clock& clock, SplitSettings split, Calls calls)
     : name_(m.settings.name),
       unfinished_after_(m.settings.options.number("unfinished_after")),
       join_wait_(m.settings.options.section("join").number("wait")),
-      now_(m.now),
+      clock_(clock),
       intake_(m.intake),
       split_(std::move(split)),
       calls_(std::move(calls)) {}
@@ -48,22 +48,21 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   struct stat info;
   if (::fstat(file.fd(), &info) != 0) return false;
   const auto size = static_cast<std::uint64_t>(info.st_size);
-  const std::int64_t now = now_();
+  const std::int64_t now = clock_.steady();
   // The time of change tells of a file that was written anew with the same size.
   const std::int64_t modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
-  const bool changed =
-      size != file.seen_size || modified != file.seen_modified || now - modified < kCoarseTime;
-  file.seen_modified = modified;
-  FileCheckpoint before = size < file.checkpoint.position || (changed && !file.holds_place())
-                              ? file.detailed()
-                              : FileCheckpoint();
-  if (size < file.checkpoint.position || (changed && !file.verify())) {
+  if (modified != file.seen_modified) file.seen_modified = modified, file.modified_at = now;
+  const bool changed = size != file.seen_size || now - file.modified_at < kCoarseTime;
+  FileCheckpoint before;
+  const bool shorter = size < file.checkpoint.position;
+  if (shorter) before = file.detailed();
+  if (shorter || (changed && !file.verify(&before))) {
     intake_.spool().count({{counter("truncated"), 1}});
     file.restart();
     calls_.truncated(file, std::move(before));
     return false;
   }
-  if (size != file.seen_size || file.changed_at > now) file.seen_size = size, file.changed_at = now;
+  if (size != file.seen_size) file.seen_size = size, file.changed_at = now;
   const std::uint64_t until = std::min(size, limit);
   if (until <= file.checkpoint.position) return false;
   const std::int64_t quiet = now - file.changed_at;
@@ -107,16 +106,16 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
       return false;
     }
     file.waiting_size = 0;
-    return hand_in(file, std::move(buffer), std::move(s), now);
+    return hand_in(file, std::move(buffer), std::move(s));
   }
 }
 
-bool FileReader::hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s, std::int64_t now) {
+bool FileReader::hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s) {
   SourceBatch batch;
   batch.source = name_;
   batch.stream = file.checkpoint.stream;
   batch.resource = file.resource;
-  batch.observed = now;
+  batch.observed = clock_.wall();
   const std::uint64_t base = file.checkpoint.base + file.checkpoint.position;
   for (SourceLine& line : s.events) line.position += base;
   std::uint64_t invalid = 0;

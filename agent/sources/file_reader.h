@@ -23,7 +23,7 @@ class FileReader {
     std::function<bool(TrackedFile&, std::string_view read)> may_begin;
     std::function<void()> looked;  // before and after handing in, which may wait
   };
-  FileReader(const SourceMaking& making, SplitSettings split, Calls calls);
+  FileReader(const SourceMaking& making, const Clock& clock, SplitSettings split, Calls calls);
 
   // Reads the next chunk up to that position and hands its lines in. True if there may be more at once.
   bool read(TrackedFile& file, std::uint64_t limit);
@@ -32,13 +32,13 @@ class FileReader {
 
  private:
   bool skip_hole(TrackedFile& file, std::string_view chunk);
-  bool hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s, std::int64_t now);
+  bool hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s);
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
   std::string counter(const char* what) const { return "source/" + name_ + "/" + what; }
 
   const std::string name_;
   const std::int64_t unfinished_after_, join_wait_;  // ns
-  const Now now_;
+  const Clock& clock_;
   Intake& intake_;
   const SplitSettings split_;
   const Calls calls_;

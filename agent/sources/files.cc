@@ -6,6 +6,7 @@
 #include <set>
 #include <thread>
 
+#include "agent/sources/attention.h"
 #include "agent/sources/file_finder.h"
 #include "agent/sources/file_reader.h"
 #include "agent/sources/reading_order.h"
@@ -29,15 +30,16 @@ class Files final : public Source {
  public:
   explicit Files(const SourceMaking& m)
       : name_(m.settings.name),
-        now_(m.now),
+        attention_(m.clock),
         intake_(m.intake),
         rotation_(
             files_,
             {[this](TrackedFile& file, std::uint64_t most) { return reader_.read(file, most); },
              [this](const TrackedFile& copy, const TrackedFile& original) { keep(copy, original); },
-             [this](const std::string& path, const std::string& problem) { tell(path, problem); }, m.now}),
-        finder_(m, files_, rotation_),
-        reader_(m, split_of(m.settings),
+             [this](const std::string& path, const std::string& problem) { tell(path, problem); }},
+            attention_),
+        finder_(m, attention_, files_, rotation_),
+        reader_(m, attention_, split_of(m.settings),
                 {[this](TrackedFile& file, FileCheckpoint before) {
                    rotation_.truncated(file, std::move(before));
                    list_now_ = true;  // where is the rest?
@@ -75,8 +77,9 @@ class Files final : public Source {
     std::int64_t listed = 0;
     bool first = true;
     while (goes_on()) {
-      const std::int64_t now = now_();
-      if (std::exchange(list_now_, false) || now - listed >= kListEvery || now < listed) {
+      attention_.look();
+      const std::int64_t now = attention_.steady();
+      if (std::exchange(list_now_, false) || now - listed >= kListEvery) {
         finder_.list(first);
         listed = now;
         look_behind();
@@ -103,7 +106,7 @@ class Files final : public Source {
       any |= more;
       if (more)
         waiting.insert(file->family);
-      else if (!file->may_copy)
+      else if (file->may_copy.empty())
         file->catching_up = false, file->known = true;
     }
     for (auto it = files_.begin(); it != files_.end() && goes_on();) {
@@ -131,7 +134,7 @@ class Files final : public Source {
     if (::fstat(file.fd(), &info) != 0 ||
         static_cast<std::uint64_t>(info.st_size) != file.checkpoint.position)
       return false;
-    if (now_() - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
+    if (attention_.steady() - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
     if (info.st_nlink == 0) intake_.spool().note({{{key(file), "", true}}, {}});
     return true;
   }
@@ -157,7 +160,7 @@ class Files final : public Source {
   }
 
   const std::string name_;
-  const Now now_;
+  Attention attention_;
   Intake& intake_;
   TrackedFiles files_;
   Rotation rotation_;

@@ -8,6 +8,7 @@
 #include <cstring>
 #include <map>
 #include <tuple>
+#include <utility>
 
 #include "core/time/instant.h"
 
@@ -92,11 +93,11 @@ void Rotation::left(const TrackedFile& file) { calls_.tell(name_of(file), ""); }
 bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
   if (other.just_cut) return true;
   if (!other.compared && other.size_now() != 0) compare(other);
-  if (other.may_copy) return false;  // it waits itself
+  if (!other.may_copy.empty()) return false;  // it waits itself
   bool more = true;
   for (int i = 0; more && i < kChunksInARow; ++i) more = calls_.read(other, UINT64_MAX);
   if (more) return true;
-  const std::int64_t waited = calls_.now() - file.grew_at;
+  const std::int64_t waited = clock_.steady() - file.grew_at;
   if (other.size_now() == other.checkpoint.position) return false;
   if (renamed && !other.closing) {
     other.closing = true;
@@ -112,8 +113,10 @@ bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
 void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
   for (const TrackedFile::Before& b : younger.before)
     if (b.id == older.id()) return;
-  struct stat info;
-  if (::fstat(older.fd(), &info) != 0 || calls_.now() - info.st_mtim.tv_sec * kSecond > kForgotten) return;
+  // By the clock of their file system: this program's may be set meanwhile.
+  struct stat info, then;
+  if (::fstat(older.fd(), &info) != 0 || ::fstat(younger.fd(), &then) != 0) return;
+  if (then.st_mtim.tv_sec * kSecond - info.st_mtim.tv_sec * kSecond > kForgotten) return;
   younger.before.push_back({older.id(), older.rotated || lost_its_path_to(older, younger)});
   // The oldest first: each of them is read to its end before the next one.
   std::vector<std::pair<Age, TrackedFile::Before>> by_age;
@@ -152,7 +155,8 @@ void Rotation::looked() {
   }
   for (const auto& [id, file] : files_)
     if (!file->compared && file->size_now() != 0) compare(*file);
-  for (const auto& [id, file] : files_) file->just_cut = false;
+  for (const auto& [id, file] : files_)
+    if (std::exchange(file->just_cut, false)) file->lost_at = clock_.steady();
 }
 
 std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
@@ -160,19 +164,21 @@ std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
   const std::uint64_t size = file.size_now();
   if (size == file.checkpoint.position) return size;  // what comes meanwhile may have to wait
   if (!file.compared && size != 0) compare(file);
-  if (file.may_copy && waits_for_original(file)) return std::nullopt;
+  if (waits_for_original(file)) return std::nullopt;
   if (file.before.empty()) return UINT64_MAX;
-  const std::int64_t now = calls_.now();
+  const std::int64_t now = clock_.steady();
   if (file.grew_at == 0) file.grew_at = now;
   const std::uint64_t stream = file.checkpoint.stream;
   for (std::size_t i = 0; i < file.before.size();) {
     TrackedFile* other = find(file.before[i].id);
-    if (other != nullptr && waits_for(file, *other, file.before[i].renamed)) return std::nullopt;
+    // What was found out of it since it was put there counts as well.
+    const bool renamed = file.before[i].renamed || (other != nullptr && (other->rotated || lost_its_path_to(*other, file)));
+    if (other != nullptr && waits_for(file, *other, renamed)) return std::nullopt;
     if (file.checkpoint.stream != stream) return std::nullopt;  // it turned out to be the other one's copy
     const bool late = other != nullptr && other->changed_at > file.grew_at + kLongestWait;
     const bool stays =
-        other != nullptr && file.before[i].renamed && !late && now - other->changed_at < kForgotten;
-    if (other != nullptr && file.before[i].renamed &&
+        other != nullptr && renamed && !late && now - other->changed_at < kForgotten;
+    if (other != nullptr && renamed &&
         (late || (other->size_now() != other->checkpoint.position && now - file.grew_at >= kLongestWait)))
       calls_.tell(name_of(*other), "is still written to, though " + name_of(file) +
                                        " took its place; lines of the two may not come in their order");
@@ -191,45 +197,55 @@ void Rotation::compare(TrackedFile& file) {
   for (const auto& [id, other] : files_) {
     if (other.get() == &file || other->family != file.family) continue;
     if (file.born != 0 && file.born < other->born) continue;  // a copy is younger
-    if (other->lost && calls_.now() - other->lost_at < kLongestWait && file.agrees_with(*other->lost))
+    const bool late = !other->just_cut && clock_.steady() - other->lost_at >= kLongestWait;
+    if (other->lost && !late && file.agrees_with(*other->lost))
       return adopt(file, *other);
-    const bool cut = file.agrees_with(other->detailed()) && !other->still_agrees();
-    if (cut || (file.appeared && holds_its_end(file, *other))) {
-      file.may_copy = id;
-      file.held_since = calls_.now();
-    }
+    // In this order, also within: it may be cut at any of these moments, when the copy is whole.
+    const bool whole = file.appeared && holds_its_end(file, *other) && file.may_agree_with(other->checkpoint);
+    if (!whole && (other->still_agrees() || !file.agrees_with(other->detailed()))) continue;
+    file.may_copy.push_back(id);
+    file.held_since = clock_.steady();
   }
 }
 
 bool Rotation::waits_for_original(TrackedFile& file) {
-  TrackedFile* original = find(*file.may_copy);
-  const bool cut = original != nullptr && original->lost.has_value();
-  if (cut && is_copy(file, *original->lost)) {
-    adopt(file, *original);
-    return false;
+  bool waits = false;
+  for (std::size_t i = 0; i < file.may_copy.size();) {
+    TrackedFile* original = find(file.may_copy[i]);
+    if (original != nullptr && original->lost && is_copy(file, *original->lost)) {
+      adopt(file, *original);
+      return false;
+    }
+    // In this order: it may be cut in between.
+    const bool whole = original != nullptr && holds_its_end(file, *original);
+    const bool cut = !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed());
+    if (cut) {
+      original->seen_modified = -1;  // however long ago that was: it is found out now
+      calls_.read(*original, 0);
+    }
+    if (cut || (whole && clock_.steady() - file.held_since < kLongestWait)) {
+      waits = !file.may_copy.empty();
+      ++i;
+      continue;
+    }
+    if (whole)
+      calls_.tell(name_of(file),
+                  "holds what " + name_of(*original) +
+                      " holds, and is read as another file: a copy among the paths is read twice");
+    file.may_copy.erase(file.may_copy.begin() + static_cast<std::ptrdiff_t>(i));
   }
-  // In this order: it may be cut in between.
-  const bool whole = original != nullptr && holds_its_end(file, *original);
-  const bool alike =
-      whole || (original != nullptr && !original->still_agrees() && is_copy(file, original->detailed()));
-  if (alike && calls_.now() - file.held_since < kLongestWait) return true;
-  if (alike)
-    calls_.tell(name_of(file),
-                "holds what " + name_of(*original) +
-                    " holds, and is read as another file: a copy among the paths is read twice");
-  file.may_copy.reset();
-  return false;
+  return waits;
 }
 
 bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
   bool may = true;
   for (const auto& [id, copy] : files_) {
-    if (copy->may_copy != file.id()) continue;
+    if (std::count(copy->may_copy.begin(), copy->may_copy.end(), file.id()) == 0) continue;
     std::string bytes(std::min<std::uint64_t>(read.size(), copy->size_now()), '\0');
     if (::pread(copy->fd(), bytes.data(), bytes.size(), 0) == static_cast<ssize_t>(bytes.size()) &&
         read.starts_with(bytes))
       continue;
-    copy->may_copy.reset();
+    std::erase(copy->may_copy, file.id());
     place(*copy, file);
     may = false;
   }
@@ -238,10 +254,11 @@ bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
 
 void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
   file.lost = std::move(before);
-  file.lost_at = calls_.now();
+  file.lost_at = clock_.steady();
   file.just_cut = true;
   for (const auto& [id, other] : files_)
-    if (other->may_copy == file.id() && is_copy(*other, *file.lost)) return adopt(*other, file);
+    if (std::count(other->may_copy.begin(), other->may_copy.end(), file.id()) != 0 && is_copy(*other, *file.lost))
+      return adopt(*other, file);
 }
 
 // The copy goes on where the original was; the original begins anew behind it.
@@ -259,7 +276,7 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   }
   copy.known = true;
   copy.waiting_size = 0;
-  copy.may_copy.reset();
+  copy.may_copy.clear();
   std::erase_if(copy.before, [&](const auto& b) { return b.id == original.id(); });
   original.before.push_back({copy.id(), true});
   original.grew_at = 0;

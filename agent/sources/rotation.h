@@ -28,9 +28,9 @@ class Rotation {
     // Two files whose checkpoints changed together, to be kept: the copy and the original.
     std::function<void(const TrackedFile& copy, const TrackedFile& original)> keep;
     std::function<void(const std::string& path, const std::string& problem)> tell;  // "": it has ended
-    std::function<std::int64_t()> now;                                              // ns since 1970
   };
-  Rotation(TrackedFiles& files, Calls calls) : files_(files), calls_(std::move(calls)) {}
+  Rotation(TrackedFiles& files, Calls calls, const Clock& clock)
+      : files_(files), calls_(std::move(calls)), clock_(clock) {}
 
   // A file was found at a path, after the first look. `former`: the file that had the path.
   void arrived(TrackedFile& file, TrackedFile* former);
@@ -56,6 +56,7 @@ class Rotation {
 
   TrackedFiles& files_;
   Calls calls_;
+  const Clock& clock_;
 };
 
 }  // namespace dingle

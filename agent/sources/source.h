@@ -13,7 +13,7 @@
 #include "agent/configuration.h"
 #include "agent/problems.h"
 #include "core/event.h"
-#include "core/time/instant.h"
+#include "core/time/clock.h"
 #include "spool/spool.h"
 
 namespace dingle {
@@ -88,12 +88,10 @@ class Source {
   virtual std::vector<std::string> listening() const { return {}; }  // "udp 127.0.0.1:5514"
 };
 
-using Now = std::function<std::int64_t()>;  // ns since 1970
-
 struct SourceMaking {
   const SourceSettings& settings;
   Intake& intake;
-  Now now = system_now;
+  const Clock& clock = system_clock();
 };
 
 }  // namespace dingle

@@ -111,12 +111,13 @@ bool TrackedFile::holds_place() const {
          hash_before(checkpoint.position) == rungs.back().hash;
 }
 
-bool TrackedFile::verify() {
+bool TrackedFile::verify(FileCheckpoint* as_known) {
   auto& rungs = checkpoint.rungs;
   if (checkpoint.position == 0) return true;
   if (!rungs.empty() && rungs.back().position == checkpoint.position &&
       hash_before(checkpoint.position, &tail_) == rungs.back().hash)
     return true;
+  if (as_known != nullptr) *as_known = detailed();
   while (!rungs.empty() && hash_before(rungs.back().position, &tail_) != rungs.back().hash) rungs.pop_back();
   if (rungs.empty()) return false;
   // Some of what was read is gone and other bytes are there. Their positions in the stream go on upwards.
@@ -158,14 +159,22 @@ std::uint64_t TrackedFile::size_now() const {
   return ::fstat(fd_, &info) == 0 ? static_cast<std::uint64_t>(info.st_size) : 0;
 }
 
-bool TrackedFile::agrees_with(const FileCheckpoint& kept) const {
-  const std::uint64_t size = size_now();
+std::optional<std::uint64_t> TrackedFile::agreement(const FileCheckpoint& kept, std::uint64_t size) const {
   std::uint64_t highest = 0;
   for (const Rung& rung : kept.rungs) {
     if (rung.position > size) break;
-    if (hash_before(rung.position) != rung.hash) return false;
+    if (hash_before(rung.position) != rung.hash) return std::nullopt;
     highest = rung.position;
   }
+  return highest;
+}
+
+bool TrackedFile::may_agree_with(const FileCheckpoint& kept) const {
+  return agreement(kept, size_now()).has_value();
+}
+
+bool TrackedFile::agrees_with(const FileCheckpoint& kept) const {
+  const std::uint64_t size = size_now(), highest = agreement(kept, size).value_or(0);
   // Two files may begin alike.
   return highest != 0 && (size >= kept.position || size - highest <= std::max<std::uint64_t>(4096, size / 4));
 }

@@ -45,8 +45,9 @@ class TrackedFile {
   TrackedFile& operator=(const TrackedFile&) = delete;
   ~TrackedFile();
 
-  // Goes back to the highest rung that still holds; false if none does, then it is a new stream.
-  bool verify();
+  // Goes back to the highest rung that still holds; false if none does, then it is a new stream. `as_known` gets what was known
+  // of it, `detailed`, if the newest does not hold.
+  bool verify(FileCheckpoint* as_known = nullptr);
   // Whether what was read last is still there: what was read behind it a moment ago then belongs to it.
   bool holds_place() const;
   // After the bytes before `position` became events. `read`: those bytes, from the place until now; the file may hold others
@@ -70,7 +71,9 @@ class TrackedFile {
   std::uint64_t seen_size = 0;     // at the last look
   std::int64_t seen_modified = 0;  // ns; its time of change then
   std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown
-  std::int64_t changed_at = 0;     // ns; when it last grew
+  // Of the steady clock, in ns; here and below.
+  std::int64_t changed_at = 0;  // when it last grew, or was found
+  std::int64_t modified_at = 0;  // when its time of change was seen to be another
   std::int64_t detached_at = 0;
 
   // ---- rotation (rotation.h) ----
@@ -91,7 +94,7 @@ class TrackedFile {
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
   bool just_cut = false;        // folders were not listed since
-  std::optional<Id> may_copy;   // the file that it agrees with so far
+  std::vector<Id> may_copy;     // the files that it agrees with so far
   std::int64_t held_since = 0;  // since when it is not read for that
   bool compared = false;        // with the others of its family
   bool rotated = false;         // its name says so: gate.log.1 beside gate.log
@@ -104,9 +107,13 @@ class TrackedFile {
   FileCheckpoint detailed() const;
   // Whether it holds what the checkpoint says was read, as far as it reaches; not if that is known only of its beginning.
   bool agrees_with(const FileCheckpoint& checkpoint) const;
+  // Whether nothing is known of it that differs.
+  bool may_agree_with(const FileCheckpoint& checkpoint) const;
   std::uint64_t size_now() const;  // 0 if it cannot be told
 
  private:
+  // Up to where its first `size` bytes hold what the checkpoint says; nullopt if they do not.
+  std::optional<std::uint64_t> agreement(const FileCheckpoint& checkpoint, std::uint64_t size) const;
   std::optional<std::uint64_t> hash_before(std::uint64_t position, std::string* keep = nullptr) const;
   std::optional<std::uint64_t> hash_read(std::uint64_t position, std::string_view read) const;
   std::vector<Rung> fine_;  // several in each piece that was read

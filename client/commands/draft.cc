@@ -43,11 +43,14 @@ int run_draft(const Client& client, const std::string& file) {
     return fmt::format("{:5.1f} %", 100.0 * static_cast<double>(n) / static_cast<double>(draft.lines));
   };
   std::cout << paint(client, "1",
-                     with_thousands(static_cast<std::int64_t>(draft.lines)) +
-                         (draft.joined ? " events, " : " lines, ") + std::to_string(draft.templates.size()) +
-                         (draft.templates.size() == 1 ? " template" : " templates"))
+                     counted(static_cast<std::int64_t>(draft.lines), draft.joined ? "event" : "line") + ", " +
+                         counted(static_cast<std::int64_t>(draft.templates.size()), "template"))
             << "\n\n";
-  if (draft.json) std::cout << "every line is a JSON object: the step `json` takes it apart\n\n";
+  if (draft.json)
+    std::cout << (draft.unexplained == 0 ? "every line is a JSON object"
+                                         : "all lines but " + with_thousands(static_cast<std::int64_t>(draft.unexplained)) +
+                                               " are JSON objects")
+              << ": the step `json` takes them apart\n\n";
   for (std::size_t i = 0; i < draft.templates.size(); ++i) {
     const DraftTemplate& t = draft.templates[i];
     std::cout << paint(client, "1", fmt::format("{:>2}", i + 1)) << "  " << percent(t.lines) << "  "

@@ -112,7 +112,7 @@ int act(const Client& client, const LettersOptions& o, const char* path, const c
   if (!a.ok) return kFoundProblems;
   if (client.output == OutputForm::table) {
     const std::int64_t n = a.body[done].get<std::int64_t>();
-    std::cout << done << " " << with_thousands(n) << (n == 1 ? " letter" : " letters") << "\n";
+    std::cout << done << " " << counted(n, "letter") << "\n";
   } else {
     std::cout << dump(a.body) << "\n";
   }

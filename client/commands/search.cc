@@ -45,9 +45,9 @@ int run_search(Client& client, const SearchOptions& o) {
     const Json& s = a.body["scanned"];
     std::cout << paint(client, "2",
                        "newest " + with_thousands(static_cast<std::int64_t>(events.size())) +
-                           " shown; read " + with_thousands(s["events_read"].get<std::int64_t>()) +
-                           " events, left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) +
-                           " of " + with_thousands(s["blocks"].get<std::int64_t>()) + " blocks unread")
+                           " shown; read " + counted(s["events_read"].get<std::int64_t>(), "event") +
+                           ", left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) +
+                           " of " + counted(s["blocks"].get<std::int64_t>(), "block") + " unread")
               << "\n";
   }
   return damaged ? kFoundProblems : kFine;

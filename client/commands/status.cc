@@ -129,31 +129,30 @@ int print_people(const Client& client, const Json& s, bool steps) {
   for (const Json& p : s["pipelines"])
     if (p.value("fields_left_out", 0) != 0)
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << with_thousands(p["fields_left_out"].get<std::int64_t>())
-                << " fields were left out: an event takes 1000 fields, and all together 65 536 names\n";
+                << counted(p["fields_left_out"].get<std::int64_t>(), "field was", "fields were")
+                << " left out: an event takes 1000 fields, and all together 65 536 names\n";
   for (const Json& p : s["pipelines"])
     if (p.value("values_as_text", 0) != 0)
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << with_thousands(p["values_as_text"].get<std::int64_t>())
-                << " values were kept as texts: numbers that no 64 bits hold, or broken escapes\n";
+                << counted(p["values_as_text"].get<std::int64_t>(), "value was", "values were")
+                << " kept as text: numbers that no 64 bits hold, or broken escapes\n";
   for (const Json& d : s["destinations"])
     if (d.value("removed_indexes", 0) != 0)
       std::cout << "note: destination " << d["name"].get<std::string>() << ": `keep` removed "
-                << with_thousands(d["removed_indexes"].get<std::int64_t>()) << " indexes with "
-                << with_thousands(d["removed_events"].get<std::int64_t>()) << " events\n";
+                << counted(d["removed_indexes"].get<std::int64_t>(), "index", "indexes") << " with "
+                << counted(d["removed_events"].get<std::int64_t>(), "event") << "\n";
   for (const Json& p : s["pipelines"])
     if (p.value("implausible_times", 0) != 0)
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << with_thousands(p["implausible_times"].get<std::int64_t>())
-                << " event times are implausible; those events are in the index of the day on which they "
-                   "were read\n";
+                << counted(p["implausible_times"].get<std::int64_t>(), "event time is", "event times are")
+                << " implausible; such events are in the index of the day on which they were read\n";
   for (const Json& p : s["pipelines"])
     for (const Json& step : p["steps"])
       for (const Json& t : step.value("templates", Json::array()))
         if (t["too_expensive"] != 0)
           std::cout << "note: pipeline " << p["name"].get<std::string>() << ": a template gave up on "
-                    << with_thousands(t["too_expensive"].get<std::int64_t>())
-                    << " lines, which are too expensive for it: " << t["template"].get<std::string>() << "\n";
+                    << counted(t["too_expensive"].get<std::int64_t>(), "line, which is", "lines, which are")
+                    << " too expensive for it: " << t["template"].get<std::string>() << "\n";
   for (const Json& d : s["destinations"]) {
     const std::string about = "note: destination " + d["name"].get<std::string>() + ": ";
     auto count = [&](const char* key) { return with_thousands(d[key].get<std::int64_t>()); };
@@ -166,7 +165,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
       std::cout << about << "is too slow for more than " << count("events_at_once")
                 << " events at once; when it is not any more, it gets more\n";
     if (d["waiting"] != 0 && d["oldest_waiting_seconds"].get<double>() >= 5)
-      std::cout << about << count("waiting") << " events wait, the oldest for "
+      std::cout << about << counted(d["waiting"].get<std::int64_t>(), "event waits", "events wait")
+                << ", the oldest for "
                 << static_cast<std::int64_t>(d["oldest_waiting_seconds"].get<double>()) << " s; "
                 << (d["drained_in_seconds"].is_null()
                         ? std::string("at this rate the queue does not shrink")
@@ -176,14 +176,14 @@ int print_people(const Client& client, const Json& s, bool steps) {
                               " s at this rate")
                 << "\n";
     if (d["letters"] != 0)
-      std::cout << about << count("letters") << (d["letters"] == 1 ? " dead letter is" : " dead letters are")
+      std::cout << about << counted(d["letters"].get<std::int64_t>(), "dead letter is", "dead letters are")
                 << " kept (dingle letters)\n";
     for (const Json& r : d["letters_by_reason"])
       std::cout << "      " << with_thousands(r["letters"].get<std::int64_t>()) << ": "
                 << r["reason"].get<std::string>() << "\n";
     if (d["replaced"] != 0)
-      std::cout << about << count("replaced")
-                << " texts held what it cannot store (U+0000); it is replaced by U+FFFD\n";
+      std::cout << about << counted(d["replaced"].get<std::int64_t>(), "text")
+                << " held what it cannot store (U+0000); it is replaced by U+FFFD\n";
   }
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "

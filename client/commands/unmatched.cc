@@ -35,7 +35,7 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
   auto when = [](const Json& time) { return time.get<std::string>().substr(0, 19); };
   for (const Json& s : shapes) {
     const std::int64_t count = s["count"].get<std::int64_t>();
-    std::cout << paint(client, "1;33", with_thousands(count)) << (count == 1 ? " line" : " lines")
+    std::cout << paint(client, "1;33", counted(count, "line"))
               << paint(client, "2",
                        "  from " + when(s["first"]) + (count == 1 ? "" : " to " + when(s["last"])))
               << "\n";
@@ -52,10 +52,10 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
     std::cout << "\n";
   }
   const std::size_t known = answer.body["shapes_known"].get<std::size_t>();
-  if (known > shapes.size()) std::cout << "and " << known - shapes.size() << " more shapes (--limit)\n";
+  if (known > shapes.size()) std::cout << "and " << counted(static_cast<std::int64_t>(known - shapes.size()), "more shape") << " (--limit)\n";
   if (answer.body["others"] != 0)
-    std::cout << with_thousands(answer.body["others"].get<std::int64_t>())
-              << " lines were of shapes too rare and too many to be remembered\n";
+    std::cout << counted(answer.body["others"].get<std::int64_t>(), "line was", "lines were")
+              << " of shapes too rare and too many to be remembered\n";
   return kFoundProblems;
 }
 

@@ -42,16 +42,17 @@ int run_values(Client& client, const ValuesOptions& o) {
              {{"count", "EVENTS", Column::Look::count}, {"share", "SHARE"}, {"bar", ""}, {"value", o.field}},
              rows);
   std::cout << paint(client, "2",
-                     fmt::format("{} values in {} events{}{}{}",
-                                 with_thousands(a.body["distinct"].get<std::int64_t>()), with_thousands(all),
+                     fmt::format("{} in {}{}{}{}", counted(a.body["distinct"].get<std::int64_t>(), "value"),
+                                 counted(all, "event"),
                                  a.body["others"] == 0
                                      ? ""
-                                     : "; " + with_thousands(a.body["others"].get<std::int64_t>()) +
-                                           " events with values not shown",
+                                     : "; " + counted(a.body["others"].get<std::int64_t>(), "event") +
+                                           " with values not shown",
                                  a.body["without"] == 0
                                      ? ""
-                                     : "; " + with_thousands(a.body["without"].get<std::int64_t>()) +
-                                           " events lack the field",
+                                     : "; " + counted(a.body["without"].get<std::int64_t>(),
+                                                      "event lacks", "events lack") +
+                                           " the field",
                                  a.body["approximate"].get<bool>()
                                      ? "; approximate: there are more values than are kept"
                                      : ""))

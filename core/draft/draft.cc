@@ -7,6 +7,7 @@
 
 #include "core/draft/grower.h"
 #include "core/json_fields.h"
+#include "core/json_text.h"
 #include "core/template/set.h"
 
 namespace dingle {
@@ -422,6 +423,12 @@ class Drafter {
 std::string Draft::yaml() const {
   std::string out;
   auto quoted = [](const std::string& text) {
+    // What YAML would fold or refuse stands in double quotes, escaped (YAML 1.2, 5.7).
+    if (std::any_of(text.begin(), text.end(), [](char c) { return static_cast<unsigned char>(c) < ' ' && c != '\t'; })) {
+      std::string q;
+      append_json_string(q, text);
+      return q;
+    }
     std::string q = "'";
     for (char c : text) q += c == '\'' ? std::string("''") : std::string(1, c);
     return q + "'";

@@ -18,14 +18,10 @@ struct Known {
 constexpr Known kKnown[] = {{"pid", "process.pid"},
                             {"tid", "thread.id"},
                             {"thread", "thread.name"},
-                            {"host", "host.name"},
-                            {"hostname", "host.name"},
-                            {"service", "service.name"},
-                            {"logger", "logger"},
-                            {"class", "code.namespace"},
-                            {"function", "code.function"},
-                            {"file", "code.filepath"},
-                            {"line", "code.lineno"},
+                            {"hostname", "host"},  // host.name and service.name are what the source says
+                            {"function", "code.function.name"},
+                            {"file", "code.file.path"},
+                            {"line", "code.line.number"},
                             {"level", "severity"},
                             {"lvl", "severity"},
                             {"severity", "severity"},
@@ -178,7 +174,7 @@ std::string DraftNames::name_for(const Token& token, std::string_view before, st
     case Form::hex: return unique("number");
     case Form::decimal: return unique("value");
     case Form::quoted: return unique("text");
-    case Form::dotted: return unique("code.namespace");
+    case Form::dotted: return unique("logger");
     default: return unique("name");
   }
 }

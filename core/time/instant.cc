@@ -5,6 +5,7 @@
 #include <charconv>
 #include <chrono>
 
+#include "core/time/clock.h"
 #include "core/time/formats.h"
 
 namespace dingle {
@@ -98,10 +99,26 @@ std::optional<std::int64_t> parse_moment(std::string_view text, std::int64_t now
   return std::nullopt;
 }
 
-std::int64_t system_now() {
-  return std::chrono::duration_cast<std::chrono::nanoseconds>(
-             std::chrono::system_clock::now().time_since_epoch())
-      .count();
+namespace {
+
+template <class Of>
+std::int64_t nanoseconds_of() {
+  return std::chrono::duration_cast<std::chrono::nanoseconds>(Of::now().time_since_epoch()).count();
 }
+
+class SystemClock final : public Clock {
+ public:
+  std::int64_t wall() const override { return nanoseconds_of<std::chrono::system_clock>(); }
+  std::int64_t steady() const override { return nanoseconds_of<std::chrono::steady_clock>(); }
+};
+
+}  // namespace
+
+const Clock& system_clock() {
+  static const SystemClock* const clock = new SystemClock;  // threads may ask at exit
+  return *clock;
+}
+
+std::int64_t system_now() { return nanoseconds_of<std::chrono::system_clock>(); }
 
 }  // namespace dingle

@@ -47,6 +47,7 @@ class DeliveryThreadTest : public testing::Test {
   std::vector<std::string> accepted;
   std::mutex mutex;
   std::uint32_t id = 0;
+  std::uint64_t delivered = 0;  // as its state said at the end of `run_until_done`
   std::uint64_t segment_size = SpoolSettings().segment_size;
 
   void SetUp() override {
@@ -89,6 +90,7 @@ class DeliveryThreadTest : public testing::Test {
                           *spool, *letters, problems);
     for (int i = 0; i < 6000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
     EXPECT_EQ(spool->waiting(id).events, 0u);
+    delivered = thread.status().delivered;
   }
   static Delivery all(Outcome::Form form, const char* reason) { return {{{form, reason}}}; }
 };
@@ -297,6 +299,77 @@ TEST_F(DeliveryThreadTest, WhatTakesTooLongIsSentInPartsThatGrowAgain) {
   EXPECT_GT(largest, 30u);
 }
 
+TEST_F(DeliveryThreadTest, WhatItsDestinationTidiedIsCountedAndSaid) {
+  class Tidies final : public Destination {
+   public:
+    Delivery deliver(std::span<const DeliveryEvent>) override { return {}; }
+    Housekeeping idle() override { return {{{"removed", 3}}, {"3 are gone"}}; }
+  };
+  std::mutex said_mutex;
+  std::vector<std::string> said;
+  Problems listening{[&](const Problems::Problem& p, Problems::Said s) {
+    std::lock_guard lock(said_mutex);
+    if (s == Problems::Said::note) said.push_back(p.about + ": " + p.text);
+  }};
+  auto counted = [&] { return spool->counter(counter_of_destination(id, "removed")); };
+  {
+    DeliveryThread thread(settings, id, std::make_unique<Tidies>(), *spool, *letters, listening);
+    for (int i = 0; i < 2000 && counted() == 0; ++i) std::this_thread::sleep_for(5ms);
+  }
+  EXPECT_EQ(counted() % 3, 0);
+  EXPECT_GE(counted(), 3);
+  ASSERT_FALSE(said.empty());
+  EXPECT_EQ(said[0], "destination d: 3 are gone");
+}
+
+TEST_F(DeliveryThreadTest, ItsStateTellsWhatWasTakenAndHowLongItTook) {
+  append({"1", "2"});
+  append({"3", "4", "5"});
+  int calls = 0;
+  DeliveryThread thread(
+      settings, id,
+      std::make_unique<Scripted>(
+          [&](std::span<const DeliveryEvent>) {
+            Delivery d = ++calls == 1 ? Delivery::retry("busy") : Delivery{};
+            d.counts = {{"sent", 1}};
+            return d;
+          },
+          accepted, mutex),
+      *spool, *letters, problems);
+  for (int i = 0; i < 2000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
+  const auto status = thread.status();
+  EXPECT_EQ(status.delivered, 5u);
+  EXPECT_EQ(status.retries, 1u);
+  EXPECT_FALSE(status.failing);
+  EXPECT_EQ(status.reason, "");
+  EXPECT_EQ(status.next_try, 0);
+  EXPECT_GE(status.last_accepted, status.since);
+  EXPECT_EQ(thread.latency().count(), 5u);
+  EXPECT_EQ(thread.id(), id);
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "retried")), 5);
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "sent")), calls);
+  EXPECT_TRUE(problems.all().empty());
+}
+
+TEST_F(DeliveryThreadTest, ARecordDamagedMeanwhileIsCounted) {
+  give_up_after("6h", "1");
+  append({"first"});
+  append({"spoiled", "rotten"});
+  append({"last"});
+  ASSERT_TRUE(spool->wait_durable(5s));
+  for (const auto& entry : std::filesystem::directory_iterator(folder + "/spool")) {
+    std::ifstream in(entry.path(), std::ios::binary);
+    std::string bytes(std::istreambuf_iterator<char>(in), {});
+    const std::size_t at = bytes.find("spoiled");
+    if (at == std::string::npos) continue;
+    std::fstream out(entry.path(), std::ios::binary | std::ios::in | std::ios::out);
+    out.seekp(static_cast<std::streamoff>(at)).put('S');
+  }
+  run_until_done([](std::span<const DeliveryEvent>) { return Delivery{}; });
+  EXPECT_EQ(accepted, (Bodies{"first", "last"}));
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "damaged")), 2);
+}
+
 TEST_F(DeliveryThreadTest, RetryAfterIsHonoured) {
   append({"1"});
   int tries = 0;
@@ -411,6 +484,7 @@ TEST_F(PoisonTest, IsSetAsideSinceEventsOfOtherLanesAreTaken) {
   EXPECT_LT(std::find(accepted.begin(), accepted.end(), "next"),
             std::find(accepted.begin(), accepted.end(), "last"));
   EXPECT_EQ(std::set<std::string>(accepted.begin(), accepted.end()).size(), accepted.size());
+  EXPECT_EQ(delivered, accepted.size()) << "also what was taken in the trial";
 }
 TEST_F(PoisonTest, IsSetAsideSinceTheNextOfItsOwnLaneIsTaken) {
   append({"next"});
@@ -452,41 +526,6 @@ TEST_F(DeliveryThreadTest, AnEventKeptBeforeACrashIsNotTriedAgain) {
   EXPECT_EQ(spool->counter(counter_of_destination(id, "set_aside")), 1);
 }
 
-TEST(Letters, WhatIsMissingIsToldOnceAndCounted) {
-  const std::string path = testing::TempDir() + "letters-missing-" + std::to_string(::getpid());
-  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
-  {
-    Letters letters(path);
-    EXPECT_EQ(letters.check(7, 0), "");
-    EXPECT_FALSE(std::filesystem::exists(path));
-    std::string problem;
-    std::vector<Letter> five;
-    for (std::uint64_t n = 1; n <= 5; ++n)
-      five.push_back({.destination = 7, .number = {1, n}, .event = "{}"});
-    ASSERT_TRUE(letters.keep(five, &problem)) << problem;
-    EXPECT_EQ(letters.remove({.ids = {1, 2}}), 2u);
-    EXPECT_EQ(letters.check(7, 5), "");
-    EXPECT_NE(letters.check(7, 6).find("1 were kept and are missing"), std::string::npos);
-    EXPECT_EQ(letters.check(7, 6), "");
-    EXPECT_EQ(letters.lost(7), 1u);
-    EXPECT_EQ(letters.check(8, 0), "");
-    EXPECT_EQ(letters.lost(8), 0u);
-  }
-  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
-  std::ofstream(path) << std::string(8192, 'x');
-  {
-    Letters damaged(path);
-    EXPECT_NE(damaged.check_file().find("move it away"), std::string::npos);
-    EXPECT_NE(damaged.check(7, 6), "");
-    EXPECT_EQ(damaged.lost(7), 0u);
-  }
-  std::filesystem::remove(path);
-  Letters anew(path);
-  EXPECT_EQ(anew.check_file(), "");
-  EXPECT_NE(anew.check(7, 6).find("6 were kept"), std::string::npos);
-  for (const char* end : {"", "-wal", "-shm"}) std::filesystem::remove(path + end);
-}
-
 TEST_F(DeliveryThreadTest, AFullStoreOfLettersPausesTheDestination) {
   letters = std::make_unique<Letters>(folder + "/small", 1);
   append({"bad"});
@@ -518,18 +557,6 @@ TEST_F(DeliveryThreadTest, ALetterHoldsTheEventAsItWas) {
   EXPECT_EQ(letters->by_reason({}).at(0).letters, 1u);
   EXPECT_EQ(letters->remove({{list[0].id}, 0, "", 0}), 1u);
   EXPECT_EQ(letters->count(id), 0u);
-}
-
-TEST(LatencyHistogram, QuantilesWithinAFourth) {
-  Histogram h;
-  for (int i = 1; i <= 1000; ++i) h.add(i * std::int64_t{1'000'000});
-  EXPECT_NEAR(h.quantile(0.5), 0.5, 0.13);
-  EXPECT_NEAR(h.quantile(0.99), 0.99, 0.25);
-  EXPECT_EQ(h.count(), 1000u);
-  EXPECT_EQ(h.at_most(1e9), 1000u);
-  h.add(-5);
-  h.add(INT64_MAX, 100);
-  EXPECT_EQ(h.at_most(1e-5), 1u);
 }
 
 }  // namespace

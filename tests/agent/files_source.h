@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <chrono>
 #include <condition_variable>
 #include <filesystem>
@@ -92,7 +93,7 @@ class FilesSourceTest : public testing::Test {
     ASSERT_TRUE(configuration) << (findings.all().empty() ? "" : findings.all()[0].message);
     intake = std::make_unique<Taking>(*spool);
     intake->data = folder / "data";
-    source = configuration->sources[0].kind->make({configuration->sources[0], *intake, now});
+    source = configuration->sources[0].kind->make({configuration->sources[0], *intake, clock});
     source->start();
   }
   std::vector<std::string> stop() {
@@ -131,7 +132,16 @@ class FilesSourceTest : public testing::Test {
   std::size_t kept() const { return spool->state_with_prefix("file/s/").size(); }
   std::vector<std::uint64_t> streams;
   std::string paths = "/logs/*.log";
-  Now now = system_now;
+  // The machine's, moved on by what a test says; the source's thread calls `asked` with every look.
+  struct MovedClock final : Clock {
+    std::function<void()> asked;
+    std::atomic<std::int64_t> wall_ahead{0}, steady_ahead{0};
+    std::int64_t wall() const override { return system_clock().wall() + wall_ahead; }
+    std::int64_t steady() const override {
+      if (asked) asked();
+      return system_clock().steady() + steady_ahead;
+    }
+  } clock;
 };
 
 using Lines = std::vector<std::string>;

@@ -4,6 +4,7 @@
 #include <functional>
 #include <random>
 
+#include "core/time/instant.h"
 #include "tests/agent/files_source.h"
 
 namespace dingle {
@@ -199,9 +200,8 @@ class AnyMoment : public FilesSourceTest, public testing::WithParamInterface<int
     paths = "/logs/gate.log*";
     begin();
     const unsigned every = 1 + below(6);
-    now = [this, every] {
+    clock.asked = [this, every] {
       if (done < steps.size() && below(every) == 0) steps[done](), ++done;
-      return system_now();
     };
     start();
     EXPECT_TRUE(until([&] { return done == steps.size() && intake->lines().size() >= written.size(); }))
@@ -229,9 +229,12 @@ TEST_P(AnyMoment, CopiedAndTruncated) {
     }
     step("copy", [this] { copy(UINT64_MAX); });
     for (unsigned n = below(3); n--;) pause();
-    step("cut", [this] {
+    if (below(4) == 0) step("clock", [this] { clock.wall_ahead += (below(2) ? 1 : -1) * 3600 * kSecond; });
+    const bool late = below(3) == 0;  // it is found out long after
+    step(late ? "cut and wait" : "cut", [this, late] {
       ++rotated;
       ASSERT_EQ(::ftruncate(fd, 0), 0);
+      if (late) clock.steady_ahead += 11 * kSecond;
     });
   }
   lines();
@@ -243,6 +246,7 @@ TEST_P(AnyMoment, RenamedAndWrittenTo) {
   for (int i = 0; i < 12; ++i) {
     for (unsigned n = below(4); n--;) below(3) ? lines() : pause();
     step("rename", [this] { std::filesystem::rename(folder / "logs/gate.log", rotated_name()); });
+    if (below(4) == 0) step("clock", [this] { clock.wall_ahead += (below(2) ? 1 : -1) * 3600 * kSecond; });
     const bool creates = below(2);
     if (creates) step("create", [this] { std::ofstream(folder / "logs/gate.log", std::ios::app); });
     for (unsigned n = below(4); n--;) below(3) ? lines() : pause();  // to the old one
@@ -254,6 +258,34 @@ TEST_P(AnyMoment, RenamedAndWrittenTo) {
   }
   lines();
   run();
+}
+
+// By a program that waits for nobody: the file is cut while it is compared with its copy. All files have the same bytes at many
+// places, so that the beginning of a copy may be one of several.
+TEST_F(FilesSourceTest, CopiesAreTruncatedAtOnce) {
+  paths = "/logs/gate.log*";
+  const std::string path = folder / "logs/gate.log";
+  const int fd = ::open(path.c_str(), O_WRONLY | O_APPEND | O_CREAT, 0600);
+  start();
+  Lines written;
+  for (int round = 0; round < 24; ++round) {
+    for (int piece = 0; piece < 2; ++piece) {
+      std::string text;
+      for (int n = 0; n < 500; ++n) {
+        written.push_back(std::to_string(100'000 + written.size()) + std::string(written.size() % 20 ? 30 : 20'000, 'x'));
+        text += written.back() + "\n";
+      }
+      ASSERT_EQ(::write(fd, text.data(), text.size()), static_cast<ssize_t>(text.size()));
+      if (piece == 0 || round % 2) until([&] { return intake->lines().size() >= written.size(); });
+    }
+    std::filesystem::copy_file(path, path + "." + std::to_string(round));
+    ASSERT_EQ(::ftruncate(fd, 0), 0);
+  }
+  EXPECT_TRUE(until([&] { return intake->lines().size() >= written.size() && source->bytes_behind() == 0u; }));
+  ::close(fd);
+  const Lines lines = stop();
+  ASSERT_EQ(lines.size(), written.size());
+  EXPECT_EQ(lines, written);
 }
 
 int rounds() {

@@ -2,8 +2,10 @@
 
 #include <gtest/gtest.h>
 
+#include <limits>
 #include <map>
 
+#include "core/condition/tree.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -25,6 +27,15 @@ class Fields final : public FieldReader {
               {"near", Value::decimal(9007199254740992.0)},
               {"bigtext", Value::text("9007199254740993")},
               {"ago", Value::text("15m")},
+              {"yes", Value::text("true")},
+              {"odd", Value::text("it's")},
+              {"accent", Value::text("B\u00e4rth")},
+              {"percent", Value::text("50%")},
+              {"since", Value::text("2026-11-23T00:00:00Z")},
+              {"wide", Value::text("0000000000000000000000000000000000000000404")},
+              {"far", Value::decimal(1e19)},
+              {"deep", Value::decimal(-1e19)},
+              {"nan", Value::decimal(std::numeric_limits<double>::quiet_NaN())},
               {"body", Value::text("GET /gate/7 refused: Ticket-9")}};
   }
   Value get(FieldId field) const override {
@@ -70,6 +81,23 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"big > near", yes}, Case{"near < big", yes}, Case{"near = 9007199254740993", no},
                     Case{"bigtext = 9007199254740993", yes}, Case{"bigtext = 9007199254740992", no},
                     Case{"status > 502.5", yes}, Case{"status < 503.5", yes}, Case{"status = 503.5", no},
+                    Case{"ratio = 0.5", yes}, Case{"ratio <> 0.5", no}, Case{"ratio < 1", yes},
+                    Case{"ratio > 1", no}, Case{"ratio >= 5e-1", yes}, Case{"ratio = '0.5'", yes},
+                    Case{"ratio = 'half'", unknown}, Case{"ratio < status", yes}, Case{"status > ratio", yes},
+                    Case{"ratio = ratio", yes}, Case{"status < status", no}, Case{"status = user", unknown},
+                    Case{"user = status", unknown}, Case{"user < 'l'", yes}, Case{"user <= 'kestrel'", yes},
+                    Case{"user >= 'kestrel'", yes}, Case{"user < 'kestrel'", no}, Case{"user <> 'tern'", yes},
+                    Case{"status <= 503", yes}, Case{"status > 503", no}, Case{"status <> 502", yes},
+                    Case{"code < 405", yes}, Case{"code = 404.0", yes}, Case{"code <> 404", no},
+                    Case{"client.address = client.address", yes}, Case{"client.address > '2001:db8::6'", yes},
+                    Case{"client.address < '2001:db8::8'", yes}, Case{"client.address = 'kestrel'", no},
+                    Case{"client.address = 7", unknown}, Case{"at = user", unknown},
+                    Case{"at = 5", unknown}, Case{"at = 'soon'", unknown}, Case{"ok < true", no},
+                    Case{"ok > false", yes}, Case{"ok = 1", unknown}, Case{"since = timestamp '2026-11-23'", yes},
+                    Case{"since < timestamp '2026-11-23'", no}, Case{"wide = 404", unknown},
+                    Case{"far > 9223372036854775807", yes}, Case{"big < far", yes}, Case{"far > big", yes},
+                    Case{"deep < -9223372036854775807", yes}, Case{"big > deep", yes},
+                    Case{"nan = nan", unknown}, Case{"nan = 1", unknown}, Case{"big > nan", unknown},
                     Case{"at >= timestamp", unknown}, Case{"timestamp <= at", unknown},
                     // A text that is a duration is no time.
                     Case{"ago > timestamp '1960-01-01'", unknown},
@@ -84,13 +112,31 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"missing = 1 or status = 503", yes}, Case{"missing = 1 and status = 503", unknown},
                     Case{"missing = 1 and status = 1", no}, Case{"missing in (1, 2)", unknown},
                     Case{"missing like '%'", unknown}, Case{"ok is true", yes}, Case{"ok is not true", no},
-                    Case{"missing is unknown", yes}));
+                    Case{"missing is unknown", yes}, Case{"ok is unknown", no}, Case{"ok is false", no},
+                    Case{"ok is not false", yes}, Case{"missing is true", no}, Case{"user is null", no},
+                    Case{"missing = user", unknown}, Case{"user = missing", unknown},
+                    Case{"missing between 1 and 2", unknown}, Case{"missing matches 'x'", unknown},
+                    Case{"missing has 'x'", unknown}, Case{"yes is true", yes}, Case{"yes", yes},
+                    Case{"yes = true", unknown}, Case{"ok = 'true'", yes}, Case{"ok = 'yes'", unknown},
+                    Case{"user in (1, 2)", unknown}, Case{"user in (1, 'tern')", no}));
 
 INSTANTIATE_TEST_SUITE_P(
     Predicates, ConditionEvaluates,
     testing::Values(Case{"status in (502, 503)", yes}, Case{"status not in (502, 503)", no},
                     Case{"user in ('tern', 'kestrel')", yes}, Case{"status between 500 and 599", yes},
-                    Case{"status not between 500 and 599", no}, Case{"url.path like '/gate/%'", yes},
+                    Case{"status not between 500 and 599", no}, Case{"status between 503 and 503", yes},
+                    Case{"status between 504 and 600", no}, Case{"status between 100 and 502", no},
+                    Case{"status in (502)", no}, Case{"status in (+503)", yes}, Case{"status in (503.0)", yes},
+                    Case{"odd = '-.5e1'", no}, Case{"odd = 'it''s'", yes}, Case{"\"odd\" = 'it''s'", yes},
+                    Case{"accent like 'B_rth'", yes},
+                    Case{"accent like 'B__rth'", no}, Case{"user like 'kes%rel'", yes},
+                    Case{"user like '%'", yes}, Case{"user like ''", no}, Case{"user like 'kestrel%'", yes},
+                    Case{"user like 'kestrel_'", no}, Case{"user like '%!%' escape '!'", no},
+                    Case{"percent like '50!%' escape '!'", yes}, Case{"percent like '5!_%' escape '!'", no},
+                    Case{"percent like '%!%' escape '!'", yes}, Case{"body like '%Ticket-_'", yes},
+                    Case{"body like '%Ticket-'", no}, Case{"body like '%gate%refused%'", yes},
+                    Case{"body like '%refused%gate%'", no}, Case{"ratio like '0.5'", yes},
+                    Case{"status matches '^503$'", yes}, Case{"url.path like '/gate/%'", yes},
                     Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no},
                     Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes},
                     Case{"user like 'k!_%' escape '!'", no}, Case{"user like 'k!!%!%' escape '!'", no},
@@ -102,6 +148,14 @@ INSTANTIATE_TEST_SUITE_P(
 
 INSTANTIATE_TEST_SUITE_P(Logic, ConditionEvaluates,
                          testing::Values(Case{"status = 1 or status = 2 and ok or user = 'kestrel'", yes},
+                                         Case{"status = 1 and ok", no}, Case{"ok and status = 1", no},
+                                         Case{"ok or status = 1", yes}, Case{"status = 1 or ok", yes},
+                                         Case{"ok or missing", yes}, Case{"status = 1 and missing", no},
+                                         Case{"ok and missing", unknown}, Case{"missing and ok", unknown},
+                                         Case{"status = 1 or missing", unknown},
+                                         Case{"missing or status = 1", unknown},
+                                         Case{"not (ok and ok)", no}, Case{"not not ok", yes},
+                                         Case{"ok and not status = 1", yes}, Case{"false", no},
                                          Case{"(status = 1 or ok) and status = 2", no},
                                          Case{"not (status = 1 or status = 2)", yes},
                                          Case{"NOT status = 1 AND ok", yes}, Case{"true", yes},
@@ -134,10 +188,31 @@ INSTANTIATE_TEST_SUITE_P(Conditions, RefusedCondition,
                                          BadCase{"ok is nul", 6, "`null`"}, BadCase{"status = 1x", 10, "and"},
                                          BadCase{"user like 'a!b' escape '!'", 10, "ISO 9075"},
                                          BadCase{"user like 'a!' escape '!'", 10, "ISO 9075"},
+                                         BadCase{"user not = 'x'", 9, "`in`, `between`"},
+                                         BadCase{"ok ok", 3, "comparison"},
+                                         BadCase{"ok or", 5, "field's name"}, BadCase{"not", 3, "field's name"},
+                                         BadCase{"ok and or", 7, "field's name"}, BadCase{"(ok))", 4, "`and`"},
+                                         BadCase{"! ok", 0, "`not`"}, BadCase{"a = 1 || b = 2", 6, "`or`"},
+                                         BadCase{"status between 1 or 2", 17, "`and` and the upper"},
+                                         BadCase{"status in (1 2)", 13, "`,` or `)`"},
+                                         BadCase{"status in (user)", 11, "a value"},
+                                         BadCase{"user like 5", 10, "single quotes"},
+                                         BadCase{"user like 'x' escape 'ab'", 21, "one character"},
+                                         BadCase{"user matches 5", 13, "regex"}, BadCase{"has 5", 4, "words"},
+                                         BadCase{"a = timestamp 'soon'", 14, "time in quotes"},
+                                         BadCase{"a = 1.2.3", 4, "not a number"}, BadCase{"a = -", 4, "unexpected"},
+                                         BadCase{"\"a = 1", 0, "closing quote"}, BadCase{"a = 1; b", 5, "unexpected"},
+                                         BadCase{"select = 1 = 2", 11, "`and`"}, BadCase{"in = 1", 0, "field's name"},
+                                         BadCase{"ok is not", 9, "`null`"},
+                                         BadCase{"timestamp > 'now'", 12, "--since"},
+                                         BadCase{"observed_timestamp > '15m'", 21, "--since"},
                                          BadCase{"timestamp > '15m'", 12, "--since"},
                                          BadCase{"at > timestamp 'now'", 15, "--since"}));
 
 TEST(Condition, DeepNestingIsRefusedNotRecursedInto) {
+  auto nested = [](std::size_t n) { return std::string(n, '(') + "ok" + std::string(n, ')'); };
+  EXPECT_TRUE(Condition::parse(nested(kDeepestCondition)));
+  EXPECT_FALSE(Condition::parse(nested(kDeepestCondition + 1)));
   EXPECT_FALSE(Condition::parse(std::string(5000, '(') + "ok" + std::string(5000, ')')));
 }
 
@@ -146,6 +221,21 @@ TEST(Condition, TellsWhatBlocksMustHave) {
   ASSERT_TRUE(c);
   EXPECT_EQ(c->bounds().size(), 2u);
   EXPECT_EQ(c->required_words(), (std::vector<std::string>{"kestrel", "no", "berth"}));
+  EXPECT_EQ(c->fields().size(), 4u);
+  EXPECT_TRUE(c->reads_all_texts());
+  EXPECT_FALSE(Condition::parse("body has 'berth'")->reads_all_texts());
+  // What may be written in several ways, or need not hold at all, demands no word.
+  for (const char* free : {"a = '007'", "a = '2026-11-23'", "a = '192.0.2.7'", "a = 'true'", "a <> 'Kestrel'",
+                           "a = 'x' or b = 'y'", "not a = 'x'", "a in ('x')"})
+    EXPECT_TRUE(Condition::parse(free)->required_words().empty()) << free;
+  EXPECT_EQ(Condition::parse("n between 2 and 5")->bounds().size(), 2u);
+  EXPECT_TRUE(Condition::parse("a = b or a = 1")->bounds().empty());
+}
+
+TEST(Condition, OneThatIsTooLongIsRefused) {
+  const std::string ok = "ok" + std::string(kLongestCondition - 2, ' ');
+  EXPECT_TRUE(Condition::parse(ok));
+  EXPECT_FALSE(Condition::parse(ok + " "));
 }
 
 TEST(Condition, LikeIsBoundedOnHardPatterns) {

@@ -75,7 +75,7 @@ INSTANTIATE_TEST_SUITE_P(
                     Service{"manifest-api", 0.98, {"- json: {}", "time: { field: time }"}},
                     Service{"berthing",
                             1,
-                            {"starts_with: '{:rfc3339}'", "{severity:level}", "{code.namespace:class_name}",
+                            {"starts_with: '{:rfc3339}'", "{severity:level}", "{logger:class_name}",
                              "{exception.stacktrace:rest}"}},
                     Service{"tide-gauge",
                             0.98,

@@ -97,6 +97,36 @@ TEST(Parse, UnmatchedLinesAreKeptMarkedAndCounted) {
   EXPECT_EQ(r.tallies[0].out, 0u);
 }
 
+TEST(Parse, OfTemplatesThatComeEquallyFarTheFirstSaysWhy) {
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"a {n:int}", "a {t:mac}"})}})));
+  EXPECT_NE(r.fields(0).find("a whole number"), std::string::npos) << r.fields(0);
+}
+
+TEST(Parse, ABodyThatATemplateNamesReplacesTheLine) {
+  Trial r = run({"7 tern"}, step("parse", map({{"templates", list({"{n:int} {body}"})}})));
+  EXPECT_EQ(r.batch.events[0].body, "tern");
+  EXPECT_EQ(r.fields(0), "n=7");
+}
+
+TEST(Parse, ASecondOneReplacesFieldsOfTheFirst) {
+  Trial r = run({"7 8"}, step("parse", map({{"templates", list({"{n:int} {rest}"})}})),
+                step("parse", map({{"field", scalar("rest")}, {"templates", list({"{n:int}"})}})));
+  EXPECT_EQ(r.fields(0), "n=8 rest=8");
+}
+
+TEST(Parse, WhatIsNotThereIsNotTakenApart) {
+  Trial r = run({"x"}, step("parse", map({{"field", scalar("none")}, {"templates", list({"{n:int}"})}})));
+  EXPECT_EQ(r.tallies[0].out, 1u);
+  EXPECT_EQ(r.tallies[0].failed + r.tallies[0].matched[0], 0u);
+  EXPECT_EQ(r.fields(0), "");
+}
+
+TEST(Parse, ANumberIsTakenApartAsItsText) {
+  Trial r = run({"1234"}, step("parse", map({{"templates", list({"{n:int}"})}})),
+                step("parse", map({{"field", scalar("n")}, {"templates", list({R"({a:/\d\d/}{b:int})"})}})));
+  EXPECT_EQ(r.fields(0), "n=1234 a=12 b=34");
+}
+
 TEST(Parse, TakesApartAnotherField) {
   Trial r = run({"k=7;8"}, step("parse", map({{"templates", list({"k={pair}"})}})),
                 step("parse", map({{"templates", list({"{x:int};{y:int}"})}, {"field", scalar("pair")}})));
@@ -260,6 +290,65 @@ TEST(Set, ConstantsKeepTheirTypeAndTextsTakeFields) {
   EXPECT_EQ(r.batch.events[0].find(field_id("n"))->value.kind(), Kind::integer);
   EXPECT_EQ(r.batch.events[0].find(field_id("s"))->value.kind(), Kind::text);
 }
+TEST(Set, OfTheBodyReplacesIt) {
+  Trial r = run({"tern"}, step("parse", map({{"templates", list({"{ship}"})}})),
+                step("set", map({{"fields", map({{"body", scalar("ship {ship}")}})}})));
+  EXPECT_EQ(r.batch.events[0].body, "ship tern");
+  r = run({"tern"}, step("set", map({{"fields", map({{"body", scalar("2.5", false)}, {"f", scalar("false", false)}})}})));
+  EXPECT_EQ(r.batch.events[0].body, "2.5");
+  EXPECT_EQ(r.batch.events[0].find(field_id("f"))->value, Value::boolean(false));
+  EXPECT_EQ(r.batch.events[0].find(names::body), nullptr);
+  r = run({"tern"}, step("set", map({{"fields", map({{"body", scalar("fixed")}, {"x", scalar("", false)}})}})));
+  EXPECT_EQ(r.batch.events[0].body, "fixed");
+  EXPECT_EQ(r.fields(0), "x=");
+}
+TEST(Set, BracesThatDoNotFitAreRefusedAtTheirPlace) {
+  static const PatternLibrary library;
+  for (auto [text, column, part] : {std::tuple{"ab{x", 2, "not closed"}, {"ab{ }", 2, "field's name"}, {"a}b", 1, "single `}`"}}) {
+    Findings findings("");
+    const StepKind* k = step_kind("set");
+    Node fields = map({{"a", scalar(text)}});
+    fields.entries[0].value.place = {1, 10};
+    const Node options = map({{"fields", fields}});
+    Options o = Options::read(k->spec.options, options, "set", findings);
+    EXPECT_EQ(k->make({o, library, findings}), nullptr);
+    ASSERT_EQ(findings.all().size(), 1u) << text;
+    EXPECT_NE(findings.all()[0].message.find(part), std::string::npos) << findings.all()[0].message;
+  }
+}
+TEST(Omit, OfTheBodyLeavesItEmpty) {
+  Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})),
+                step("omit", map({{"fields", list({"body", "y"})}})));
+  EXPECT_EQ(r.batch.events[0].body, "");
+  EXPECT_EQ(r.fields(0), "x=a");
+  EXPECT_EQ(r.tallies[1].out, 1u);
+}
+TEST(Rename, ToTheBodyReplacesTheLine) {
+  Trial r = run({"7 b"}, step("parse", map({{"templates", list({"{x:int} {y}"})}})),
+                step("rename", map({{"fields", map({{"x", scalar("body")}})}})));
+  EXPECT_EQ(r.batch.events[0].body, "7");
+  EXPECT_EQ(r.fields(0), "y=b");
+  r = run({"7 b"}, step("parse", map({{"templates", list({"{x:int} {y}"})}})),
+          step("rename", map({{"fields", map({{"y", scalar("body")}})}})));
+  EXPECT_EQ(r.batch.events[0].body, "b");
+}
+TEST(TimeStep, KeepsItsFieldIfAskedAndMarksWhatIsNoTime) {
+  Trial r = run({R"({"t":1795428000})", R"({"t":[1]})", R"({"t":true})", "{}"}, step("json", Node{}),
+                step("time", map({{"field", scalar("t")}, {"keep", scalar("true", false)}})));
+  EXPECT_EQ(r.fields(0), "t=1795428000");
+  EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T10:00:00Z");
+  EXPECT_NE(r.fields(1).find("dingle.unmatched=time: the field t holds no time"), std::string::npos) << r.fields(1);
+  EXPECT_EQ(r.tallies[1].failed, 2u);
+  EXPECT_EQ(r.tallies[1].out, 2u);
+}
+TEST(Json, DropsItsFieldUnlessItIsTheBody) {
+  Trial r = run({R"({"p":"{\"a\":1}","q":"{}"})"}, step("json", map({{"keep", scalar("false", false)}})),
+                step("json", map({{"field", scalar("p")}, {"keep", scalar("false", false)}})),
+                step("json", map({{"field", scalar("none")}})));
+  EXPECT_EQ(r.fields(0), "q={} a=1");
+  EXPECT_NE(r.batch.events[0].body, "");
+  EXPECT_EQ(r.tallies[2].out, 1u);
+}
 TEST(Omit, AbsentIsFine) {
   Trial r = run({"a b"}, step("parse", map({{"templates", list({"{x} {y}"})}})),
                 step("omit", map({{"fields", list({"x", "nothing"})}})));
@@ -333,6 +422,13 @@ TEST(ParseCases, AFieldChoosesTheTemplates) {
   EXPECT_EQ(r.fields(2), "layout=1 rest=7 x=7");
   EXPECT_NE(r.fields(3).find("dingle.unmatched="), std::string::npos);
   EXPECT_EQ(r.fields(4), "layout=3 rest=what! other=what");
+  r = run({"1 what!", "2 what!", "9"}, step("parse", map({{"templates", list({"{layout:int} {rest}", "{rest}"})}})),
+          parse());
+  EXPECT_EQ(r.fields(0), "layout=1 rest=what! other=what") << "the common ones, behind a case's own";
+  EXPECT_EQ(r.tallies[1].matched, (std::vector<std::uint64_t>{2, 0, 0, 0}));
+  EXPECT_NE(r.fields(2).find("dingle.unmatched="), std::string::npos) << "without the field, the common ones alone";
+  r = run({"1 ship Tern", "2 crane 4", "1 7", "2 ship Tern", "3 what!"},
+          step("parse", map({{"templates", list({"{layout:int} {rest}"})}})), parse());
   // By number: the common templates come first, then those of the cases.
   EXPECT_EQ(r.tallies[1].matched, (std::vector<std::uint64_t>{1, 1, 1, 1}));
   EXPECT_EQ(r.batch.events[1].template_number, 4);

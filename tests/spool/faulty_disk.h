@@ -78,6 +78,7 @@ class FaultyDisk final : public Disk {
     std::lock_guard lock(mutex);
     for (const auto& [path, inode] : files)
       if (path.rfind(folder + "/", 0) == 0) names.push_back(path.substr(folder.size() + 1));
+    std::reverse(names.begin(), names.end());  // a folder has no order
     return 0;
   }
   int create(const std::string& path, std::unique_ptr<DiskFile>& file) override {

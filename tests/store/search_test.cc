@@ -58,6 +58,25 @@ TEST(BlockEncoder, SplitsAtTheMostEventsAndColumns) {
   EXPECT_EQ(block.count, taken);
 }
 
+TEST(BlockEncoder, AWordCountsOnceForTheFilter) {
+  BlockEncoder encoder;
+  std::vector<StoredEvent> many(4000, StoredEvent{1, 1, {1, 1, 1, 0}, 1, 1, "gate seven opened", {}, {}});
+  std::size_t taken = 0;
+  const std::size_t once = encoder.encode(std::span(many).first(1), taken).filter.size();
+  EXPECT_EQ(encoder.encode(many, taken).filter.size(), once);
+  EXPECT_EQ(taken, many.size());
+}
+
+TEST(BlockEncoder, HoldsTheRangeOfItsTimes) {
+  BlockEncoder encoder;
+  std::vector<StoredEvent> events;
+  for (const std::int64_t t : {5, 3, 9}) events.push_back({t, 1, {1, 1, 1, 0}, 1, 1, "b", {}, {}});
+  std::size_t taken = 0;
+  const EncodedBlock block = encoder.encode(events, taken);
+  EXPECT_EQ(block.first, 3);
+  EXPECT_EQ(block.last, 9);
+}
+
 TEST(Lanes, AreFixedForEver) {
   // Changing these would make stores forget what they have.
   for (auto [stream, lane] :

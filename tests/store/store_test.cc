@@ -1,102 +1,15 @@
 #include "store/store.h"
 
-#include <gtest/gtest.h>
-#include <unistd.h>
-
 #include <atomic>
-#include <filesystem>
 #include <fstream>
 #include <random>
 #include <thread>
 
-#include "core/time/instant.h"
-#include "store/search.h"
 #include "store/sqlite.h"
+#include "tests/store/store_fixture.h"
 
 namespace dingle {
 namespace {
-
-const std::int64_t kMorning = *parse_moment("2026-11-23T08:00:00Z", 0);
-
-class StoreTest : public testing::Test {
- protected:
-  std::string folder = testing::TempDir() + "/store-" + std::to_string(::getpid()) + "-" +
-                       testing::UnitTest::GetInstance()->current_test_info()->name();
-  std::shared_ptr<Store> store;
-  Sender sender{11, 1, 5, 1};
-  std::deque<std::string> texts;
-  std::deque<std::vector<Field>> fields;
-  std::vector<StoredEvent> events;
-
-  void SetUp() override {
-    std::filesystem::remove_all(folder);
-    store = Store::at(folder);
-  }
-  void TearDown() override {
-    store.reset();
-    std::filesystem::remove_all(folder);
-  }
-  // Adds an event: minute after eight, status, body.
-  void add(std::uint64_t number, std::int64_t minute, std::int64_t status, const std::string& body,
-           std::uint64_t stream = 1) {
-    auto& f = fields.emplace_back();
-    f.push_back({field_id("status"), Value::integer(status)});
-    if (status >= 500)
-      f.push_back({field_id("reason"), Value::text(texts.emplace_back("server " + std::to_string(status)))});
-    events.push_back({kMorning + minute * 60 * kSecond,
-                      kMorning,
-                      {sender.spool, sender.epoch, number, 0},
-                      stream,
-                      number * 10,
-                      texts.emplace_back(body),
-                      f,
-                      {}});
-  }
-  Store::Outcome commit(const std::string& index = "gate-2026-11-23") {
-    auto outcome = store->commit(index, sender, events);
-    events.clear();
-    return outcome;
-  }
-  std::vector<std::string> find(const std::string& where, std::size_t limit = 100) {
-    Query q;
-    if (!where.empty()) q.where = *Condition::parse(where);
-    Scanned scanned;
-    std::vector<std::string> bodies;
-    for (const FoundEvent& e : find_events({store.get()}, q, limit, false, scanned)) {
-      const std::size_t from = e.json.find("\"body\":\"") + 8;
-      bodies.push_back(e.json.substr(from, e.json.find('"', from) - from));
-    }
-    EXPECT_TRUE(scanned.problems.empty());
-    return bodies;
-  }
-};
-
-using Bodies = std::vector<std::string>;
-
-TEST_F(StoreTest, AnEventsOwnFieldHidesItsResourcesOfAnotherKind) {
-  add(1, 0, 200, "one");
-  const Field resource{field_id("status"), Value::text("of the resource")};
-  events[0].more = {&resource, 1};
-  commit();
-  Scanned scanned;
-  const auto found = find_events({store.get()}, Query{}, 10, false, scanned);
-  ASSERT_EQ(found.size(), 1u);
-  EXPECT_NE(found[0].json.find("\"status\":200"), std::string::npos) << found[0].json;
-  EXPECT_EQ(found[0].json.find("of the resource"), std::string::npos) << found[0].json;
-}
-TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
-  add(1, 0, 200, "gate 7 opened");
-  add(2, 1, 503, "gate 8 refused");
-  add(3, 200, 200, "gate 7 closed");
-  ASSERT_EQ(commit().stored, 3u);
-  EXPECT_EQ(find(""), (Bodies{"gate 7 closed", "gate 8 refused", "gate 7 opened"}));
-  EXPECT_EQ(find("status >= 500"), (Bodies{"gate 8 refused"}));
-  EXPECT_EQ(find("has 'GATE 7'"), (Bodies{"gate 7 closed", "gate 7 opened"}));
-  EXPECT_EQ(find("has 'server'"), (Bodies{"gate 8 refused"}));
-  EXPECT_EQ(find("has 'serve'"), Bodies{});
-  EXPECT_EQ(find("timestamp < '2026-11-23T08:01:30Z'", 1), (Bodies{"gate 8 refused"}));
-  EXPECT_EQ(find("reason is null and status = 200", 1), (Bodies{"gate 7 closed"}));
-}
 
 TEST_F(StoreTest, WhatComesAgainIsKnownAndLeftOut) {
   for (std::uint64_t n = 1; n <= 5; ++n) add(n, 0, 200, "e" + std::to_string(n));
@@ -118,6 +31,32 @@ TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
   add(5, 0, 200, "a", 1);
   add(4, 0, 200, "b", other);
   EXPECT_EQ(commit().stored, 1u);
+  EXPECT_EQ(store->held(sender), (RecordNumber{1, 5}));
+  EXPECT_EQ(store->held({sender.spool, 1, 5, 2}), RecordNumber{}) << "of another destination";
+  add(9, 0, 200, "c", other);
+  commit();
+  EXPECT_EQ(store->held(sender), (RecordNumber{1, 9}));
+}
+
+TEST_F(StoreTest, SmallBlocksOfAnHourAreMergedOthersAreLeftAlone) {
+  std::uint64_t n = 0;
+  auto some = [&](int blocks, std::int64_t minute) {
+    for (int i = 0; i < blocks; ++i) add(++n, minute + i, 200, "x"), commit("day-1");
+  };
+  auto blocks = [&] { return store->indexes().at(0).blocks; };
+  some(7, 0);
+  some(7, 60);
+  store->merge();
+  EXPECT_EQ(blocks(), 14u) << "of two hours, and too few of each";
+  some(1, 10);
+  store->merge();
+  EXPECT_EQ(blocks(), 8u);
+  EXPECT_EQ(store->indexes().at(0).events, 15u);
+  EXPECT_EQ(find("").size(), 15u);
+  Scanned scanned;
+  IndexReader reader(store->path_of("day-1"));
+  for (const auto& block : reader.blocks(INT64_MIN, INT64_MAX))
+    EXPECT_EQ(block.first / (3600 * kSecond), block.last / (3600 * kSecond));
 }
 
 // Agents that send at the same time share transactions; each keeps its own progress, and a copied spool is
@@ -232,93 +171,6 @@ TEST_F(StoreTest, FieldsOfAnyTypeComeBack) {
     ASSERT_EQ(sorted(found[found.size() - 1 - i].json), sorted(expected[i]));
 }
 
-TEST_F(StoreTest, GroupsByTimeAndField) {
-  for (std::uint64_t n = 1; n <= 100; ++n) add(n, static_cast<std::int64_t>(n / 50), n % 10 ? 200 : 500, "x");
-  commit();
-  Scanned scanned;
-  Grouping g;
-  g.bucket = 60 * kSecond;
-  g.fields = {"status"};
-  auto grouped = group_events({store.get()}, {}, g, scanned);
-  ASSERT_EQ(grouped.groups.size(), 5u);
-  EXPECT_EQ(grouped.groups[0].count, 45u);
-  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
-  EXPECT_EQ(grouped.groups[0].bucket, kMorning);
-  g = {};
-  g.fields = {"status"};
-  g.most = 1;
-  grouped = group_events({store.get()}, {}, g, scanned);
-  ASSERT_EQ(grouped.groups.size(), 1u) << "the greatest";
-  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
-  EXPECT_EQ(grouped.found, 2u);
-  EXPECT_EQ(grouped.events, 100u);
-  EXPECT_EQ(grouped.without, 0u);
-  g.fields = {"not.there"};
-  EXPECT_EQ(group_events({store.get()}, {}, g, scanned).without, 100u);
-  g = {};
-  g.field = "status";
-  for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0},
-                                   {Measure::average, 230.0},
-                                   {Measure::minimum, 200.0},
-                                   {Measure::maximum, 500.0},
-                                   {Measure::percentile, 200.0}}) {
-    g.measure = measure;
-    EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, expected);
-  }
-}
-
-TEST_F(StoreTest, TooManyGroupsAreSaidToBeTooMany) {
-  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n) add(n, 0, static_cast<std::int64_t>(n), "x");
-  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n)
-    add(kMostGroups + 100 + n, 1, static_cast<std::int64_t>(n), "x");
-  commit();
-  Scanned scanned;
-  Grouping g;
-  g.fields = {"status"};
-  g.most = 5;
-  const Grouped grouped = group_events({store.get()}, {}, g, scanned);
-  EXPECT_TRUE(grouped.approximate);
-  EXPECT_EQ(grouped.found, kMostGroups);
-  EXPECT_GE(grouped.events, 2 * (kMostGroups - 100)) << "those that are kept are counted to the end";
-  EXPECT_EQ(grouped.groups.at(4).count, 2u);
-}
-
-TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
-  for (std::uint64_t n = 1; n <= 3; ++n) {
-    add(n, static_cast<std::int64_t>(n) * 60, static_cast<std::int64_t>(n) * 100, "word" + std::to_string(n));
-    commit();
-  }
-  auto left_out = [&](const char* where) {
-    Query q;
-    q.where = *Condition::parse(where);
-    Scanned scanned;
-    find_events({store.get()}, q, 10, false, scanned);
-    return scanned.blocks_left_out;
-  };
-  EXPECT_EQ(left_out("has 'word2'"), 2u);
-  EXPECT_EQ(left_out("status > 250"), 2u);
-  EXPECT_EQ(left_out("nothing = 1"), 3u);
-  EXPECT_EQ(left_out("status <> 100"), 0u);
-}
-
-TEST_F(StoreTest, FewerEventsIfTheyWouldHaveTooManyBytes) {
-  for (std::uint64_t n = 1; n <= 20; ++n)
-    add(n, static_cast<std::int64_t>(n * 37 % 20), 200, std::string(1000, 'x'));
-  commit();
-  for (const auto& [most, cut] : {std::pair<std::size_t, bool>{100'000, false}, {5'000, true}, {10, true}}) {
-    Scanned scanned;
-    const auto found = find_events({store.get()}, Query{}, 20, false, scanned, most);
-    EXPECT_EQ(scanned.cut, cut);
-    std::size_t bytes = 0;
-    for (std::size_t i = 0; i < found.size(); ++i) {
-      bytes += found[i].json.size();
-      EXPECT_EQ(found[i].timestamp, kMorning + static_cast<std::int64_t>(19 - i) * 60 * kSecond)
-          << "the newest";
-    }
-    EXPECT_TRUE(bytes <= most || found.size() == 1) << most << ' ' << found.size();
-    EXPECT_EQ(found.size() == 20, !cut);
-  }
-}
 TEST(IndexNames, LongOnesKeepTheirDay) {
   const std::string a = std::string(160, 'a') + "-2026-11-23", b = std::string(161, 'a') + "-2026-11-23";
   EXPECT_TRUE(is_index_name(index_name(a)));
@@ -326,20 +178,6 @@ TEST(IndexNames, LongOnesKeepTheirDay) {
   EXPECT_NE(index_name(a), index_name(b));
   EXPECT_EQ(index_name("gate-2026-11-23"), "gate-2026-11-23");
 }
-TEST_F(StoreTest, TheGreatestAndTheLeastInstantHaveBuckets) {
-  add(1, 0, 200, "now");
-  events[0].timestamp = std::numeric_limits<std::int64_t>::max();
-  add(2, 0, 200, "now");
-  events[1].timestamp = std::numeric_limits<std::int64_t>::min();
-  commit();
-  Grouping g;
-  g.bucket = 30 * 24 * 3600 * kSecond;
-  Scanned scanned;
-  Query query;
-  query.to = std::numeric_limits<std::int64_t>::max();
-  EXPECT_EQ(group_events({store.get()}, query, g, scanned).groups.size(), 2u);
-}
-
 class Retention : public StoreTest {
  protected:
   void arrived(const std::string& index, std::int64_t at) {
@@ -394,6 +232,25 @@ TEST_F(Retention, AWildEventTimeKeepsNoIndexForEver) {
   EXPECT_EQ(retain(limit, 0), Bodies{});
   arrived("wild", kMorning);
   EXPECT_EQ(retain(limit, 0), Bodies{"wild"});
+}
+TEST_F(Retention, AWildEventTimeIsNoNewestWhenRoomIsMade) {
+  add(1, 120'000'000, 200, "in 2255");
+  commit("wild");
+  arrived("wild", kMorning);
+  add(2, 5, 200, "five past eight");
+  commit("day");
+  arrived("day", kMorning + 600 * kSecond);
+  EXPECT_EQ(retain(0, 1), Bodies{"wild"});
+}
+TEST_F(Retention, NoMoreIsRemovedThanIsNeeded) {
+  for (int day = 1; day <= 3; ++day) {
+    add(static_cast<std::uint64_t>(day), day, 200, "one");
+    commit("day-" + std::to_string(day));
+  }
+  std::uint64_t bytes = 0;
+  for (const IndexInfo& info : store->indexes()) bytes += info.bytes;
+  EXPECT_EQ(retain(0, bytes), Bodies{});
+  EXPECT_EQ(retain(0, bytes - 1), Bodies{"day-1"});
 }
 TEST_F(Retention, AFileOfAnEarlierProgramCountsByItsOwnTime) {
   add(1, 0, 200, "old");

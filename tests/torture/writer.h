@@ -15,6 +15,7 @@
 #include <vector>
 
 #include "tests/end_to_end/daemon.h"
+#include "tests/torture/story.h"
 
 namespace dingle {
 
@@ -49,7 +50,7 @@ inline std::string hostile(long n) {
 
 class Writer {
  public:
-  explicit Writer(Daemon& daemon) {
+  Writer(Daemon& daemon, Story& story) : story_(story) {
     for (const char* name : {"alpha", "beta", "gamma"})
       threads_.emplace_back([this, &daemon, name = std::string(name)] { write(daemon, name); });
   }
@@ -88,12 +89,16 @@ class Writer {
       if (int wanted = rotate; in_file > (is_hostile ? 1000 : 10'000) ||
                                (wanted > 0 && rotate.compare_exchange_strong(wanted, wanted - 1))) {
         const std::string away = path + "." + std::to_string(rotated++);
+        const std::string told = fmt::format("{} with {} lines up to {}", away.substr(daemon.dir.size() + 1), in_file, n);
         if (random() % 3 == 0 && may_truncate) {
           std::filesystem::copy_file(path, away);
+          story_.tell("copied " + told);
           if (random() % 2) std::this_thread::sleep_for(std::chrono::milliseconds(random() % 100));
           if (::ftruncate(fd, 0) != 0) std::abort();
+          story_.tell("truncated");
         } else {
           std::filesystem::rename(path, away);
+          story_.tell("renamed " + told);
           for (unsigned more = random() % 4; more--;) {  // it lingers
             lines(2);
             std::this_thread::sleep_for(std::chrono::milliseconds(random() % 30));
@@ -117,6 +122,7 @@ class Writer {
     }
   }
 
+  Story& story_;
   std::atomic<bool> stopping_{false};
   std::mutex mutex_;
   std::vector<std::thread> threads_;

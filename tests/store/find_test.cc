@@ -1,0 +1,294 @@
+// What searches find and count.
+#include <algorithm>
+
+#include "core/condition/condition.h"
+#include "store/sqlite.h"
+#include "tests/store/store_fixture.h"
+
+namespace dingle {
+namespace {
+
+TEST_F(StoreTest, AnEventsOwnFieldHidesItsResourcesOfAnotherKind) {
+  add(1, 0, 200, "one");
+  const Field resource{field_id("status"), Value::text("of the resource")};
+  events[0].more = {&resource, 1};
+  commit();
+  Scanned scanned;
+  const auto found = find_events({store.get()}, Query{}, 10, false, scanned);
+  ASSERT_EQ(found.size(), 1u);
+  EXPECT_NE(found[0].json.find("\"status\":200"), std::string::npos) << found[0].json;
+  EXPECT_EQ(found[0].json.find("of the resource"), std::string::npos) << found[0].json;
+}
+
+TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
+  add(1, 0, 200, "gate 7 opened");
+  add(2, 1, 503, "gate 8 refused");
+  add(3, 200, 200, "gate 7 closed");
+  ASSERT_EQ(commit().stored, 3u);
+  EXPECT_EQ(find(""), (Bodies{"gate 7 closed", "gate 8 refused", "gate 7 opened"}));
+  EXPECT_EQ(find("status >= 500"), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("has 'GATE 7'"), (Bodies{"gate 7 closed", "gate 7 opened"}));
+  EXPECT_EQ(find("has 'server'"), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("has 'serve'"), Bodies{});
+  EXPECT_EQ(find("timestamp < '2026-11-23T08:01:30Z'", 1), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("reason is null and status = 200", 1), (Bodies{"gate 7 closed"}));
+}
+
+TEST_F(StoreTest, GroupsByTimeAndField) {
+  for (std::uint64_t n = 1; n <= 100; ++n) add(n, static_cast<std::int64_t>(n / 50), n % 10 ? 200 : 500, "x");
+  commit();
+  Scanned scanned;
+  Grouping g;
+  g.bucket = 60 * kSecond;
+  g.fields = {"status"};
+  auto grouped = group_events({store.get()}, {}, g, scanned);
+  ASSERT_EQ(grouped.groups.size(), 5u);
+  EXPECT_EQ(grouped.groups[0].count, 45u);
+  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
+  EXPECT_EQ(grouped.groups[0].bucket, kMorning);
+  g = {};
+  g.fields = {"status"};
+  g.most = 1;
+  grouped = group_events({store.get()}, {}, g, scanned);
+  ASSERT_EQ(grouped.groups.size(), 1u) << "the greatest";
+  EXPECT_EQ(grouped.groups[0].keys[0], Value::integer(200));
+  EXPECT_EQ(grouped.found, 2u);
+  EXPECT_EQ(grouped.events, 100u);
+  EXPECT_EQ(grouped.without, 0u);
+  g.fields = {"not.there"};
+  EXPECT_EQ(group_events({store.get()}, {}, g, scanned).without, 100u);
+  g = {};
+  g.field = "status";
+  for (auto [measure, expected] : {std::pair{Measure::sum, 23000.0},
+                                   {Measure::average, 230.0},
+                                   {Measure::minimum, 200.0},
+                                   {Measure::maximum, 500.0},
+                                   {Measure::percentile, 200.0}}) {
+    g.measure = measure;
+    EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, expected);
+  }
+}
+
+TEST_F(StoreTest, TooManyGroupsAreSaidToBeTooMany) {
+  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n) add(n, 0, static_cast<std::int64_t>(n), "x");
+  for (std::uint64_t n = 1; n <= kMostGroups + 100; ++n)
+    add(kMostGroups + 100 + n, 1, static_cast<std::int64_t>(n), "x");
+  commit();
+  Scanned scanned;
+  Grouping g;
+  g.fields = {"status"};
+  g.most = 5;
+  const Grouped grouped = group_events({store.get()}, {}, g, scanned);
+  EXPECT_TRUE(grouped.approximate);
+  EXPECT_EQ(grouped.found, kMostGroups);
+  EXPECT_GE(grouped.events, 2 * (kMostGroups - 100)) << "those that are kept are counted to the end";
+  EXPECT_EQ(grouped.groups.at(4).count, 2u);
+}
+
+TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
+  for (std::uint64_t n = 1; n <= 3; ++n) {
+    add(n, static_cast<std::int64_t>(n) * 60, static_cast<std::int64_t>(n) * 100, "word" + std::to_string(n));
+    commit();
+  }
+  auto left_out = [&](const char* where) {
+    Query q;
+    q.where = *Condition::parse(where);
+    Scanned scanned;
+    find_events({store.get()}, q, 10, false, scanned);
+    return scanned.blocks_left_out;
+  };
+  EXPECT_EQ(left_out("has 'word2'"), 2u);
+  EXPECT_EQ(left_out("status > 250"), 2u);
+  EXPECT_EQ(left_out("nothing = 1"), 3u);
+  EXPECT_EQ(left_out("status <> 100"), 0u);
+}
+
+TEST_F(StoreTest, FewerEventsIfTheyWouldHaveTooManyBytes) {
+  for (std::uint64_t n = 1; n <= 20; ++n)
+    add(n, static_cast<std::int64_t>(n * 37 % 20), 200, std::string(1000, 'x'));
+  commit();
+  for (const auto& [most, cut] : {std::pair<std::size_t, bool>{100'000, false}, {5'000, true}, {10, true}}) {
+    Scanned scanned;
+    const auto found = find_events({store.get()}, Query{}, 20, false, scanned, most);
+    EXPECT_EQ(scanned.cut, cut);
+    std::size_t bytes = 0;
+    for (std::size_t i = 0; i < found.size(); ++i) {
+      bytes += found[i].json.size();
+      EXPECT_EQ(found[i].timestamp, kMorning + static_cast<std::int64_t>(19 - i) * 60 * kSecond)
+          << "the newest";
+    }
+    EXPECT_TRUE(bytes <= most || found.size() == 1) << most << ' ' << found.size();
+    EXPECT_EQ(found.size() == 20, !cut);
+  }
+}
+
+TEST_F(StoreTest, TheGreatestAndTheLeastInstantHaveBuckets) {
+  add(1, 0, 200, "now");
+  events[0].timestamp = std::numeric_limits<std::int64_t>::max();
+  add(2, 0, 200, "now");
+  events[1].timestamp = std::numeric_limits<std::int64_t>::min();
+  commit();
+  Grouping g;
+  g.bucket = 30 * 24 * 3600 * kSecond;
+  Scanned scanned;
+  Query query;
+  query.to = std::numeric_limits<std::int64_t>::max();
+  EXPECT_EQ(group_events({store.get()}, query, g, scanned).groups.size(), 2u);
+}
+
+TEST_F(StoreTest, TheBeginningOfATimeIsWithinItAndItsEndIsNot) {
+  for (std::uint64_t n = 1; n <= 4; ++n) add(n, static_cast<std::int64_t>(n), 200, "e" + std::to_string(n));
+  commit();
+  const std::int64_t minute = 60 * kSecond;
+  auto within = [&](std::int64_t from, std::int64_t to) {
+    Query q;
+    q.from = kMorning + from, q.to = kMorning + to;
+    Scanned scanned;
+    const std::size_t found = find_events({store.get()}, q, 10, false, scanned).size();
+    EXPECT_EQ(scanned.matched, found);
+    Grouping g;
+    EXPECT_EQ(group_events({store.get()}, q, g, scanned).events, found);
+    return found;
+  };
+  EXPECT_EQ(within(minute, 4 * minute), 3u);
+  EXPECT_EQ(within(minute + 1, 4 * minute + 1), 3u);
+  EXPECT_EQ(within(2 * minute, 2 * minute + 1), 1u);
+  EXPECT_EQ(within(2 * minute, 2 * minute), 0u);
+  EXPECT_EQ(within(3 * minute, 2 * minute), 0u);
+  EXPECT_EQ(within(4 * minute + 1, 9 * minute), 0u);
+}
+
+TEST_F(StoreTest, IndexesAreChosenByTheirNames) {
+  for (const char* index : {"gate-1", "gate-2", "tide-1"}) {
+    add(events.size() + 1 + fields.size(), 0, 200, index);
+    commit(index);
+  }
+  auto of = [&](std::vector<std::string> indexes) {
+    Query q;
+    q.indexes = std::move(indexes);
+    Scanned scanned;
+    std::string bodies;
+    for (const FoundEvent& e : find_events({store.get()}, q, 10, false, scanned)) bodies += e.index + " ";
+    EXPECT_EQ(scanned.events, scanned.indexes);
+    return bodies;
+  };
+  EXPECT_EQ(of({"gate-*"}).size(), 14u);
+  EXPECT_EQ(of({"gate-2", "tide-*"}).size(), 14u);
+  EXPECT_EQ(of({"x*"}), "");
+  EXPECT_EQ(of({}).size(), 21u);
+}
+
+TEST_F(StoreTest, AnEventThatIsInTwoStoresIsFoundAndCountedOnce) {
+  const auto second = Store::at(folder + "/second");
+  for (std::uint64_t n = 1; n <= 3; ++n) add(n, static_cast<std::int64_t>(n), 200, "e" + std::to_string(n));
+  second->commit("copy", {sender.spool, 1, 5, 2}, std::span(events).first(2));
+  commit();
+  Scanned scanned;
+  EXPECT_EQ(find_events({store.get(), second.get()}, {}, 10, false, scanned).size(), 3u);
+  EXPECT_EQ(scanned.matched, 5u);
+  const Grouped grouped = group_events({store.get(), second.get()}, {}, {}, scanned);
+  EXPECT_EQ(grouped.events, 3u);
+  EXPECT_FALSE(grouped.approximate);
+  const auto newest = find_events({store.get(), second.get()}, {}, 2, false, scanned);
+  ASSERT_EQ(newest.size(), 2u);
+  EXPECT_EQ(newest[0].timestamp, kMorning + 180 * kSecond);
+  EXPECT_EQ(newest[1].timestamp, kMorning + 120 * kSecond);
+}
+
+TEST_F(StoreTest, GroupsOfOneSizeComeInTheOrderOfTheirTexts) {
+  const std::vector<Value> values{Value::text("tern"),  Value::text("auk"),     Value::integer(10),
+                                  Value::integer(9),    Value::decimal(0.5),    Value::boolean(true),
+                                  Value::boolean(false), Value::timestamp(kDay), Value::ip("192.0.2.7")};
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    add(i + 1, 0, 200, "x");
+    fields.back() = {{field_id("mixed"), values[i]}};
+    events.back().fields = fields.back();
+  }
+  add(values.size() + 1, 0, 200, "x");
+  fields.back() = {{field_id("mixed"), Value::text("often")}};
+  events.back().fields = fields.back();
+  add(values.size() + 2, 0, 200, "x");
+  fields.back() = {{field_id("mixed"), Value::text("often")}};
+  events.back().fields = fields.back();
+  commit();
+  Grouping g;
+  g.fields = {"mixed"};
+  Scanned scanned;
+  const Grouped grouped = group_events({store.get()}, {}, g, scanned);
+  std::vector<std::string> keys;
+  for (const Group& group : grouped.groups) keys.push_back(group.keys[0].to_string());
+  EXPECT_EQ(keys, (Bodies{"often", "0.5", "10", "192.0.2.7", "1970-01-02T00:00:00Z", "9", "auk", "false", "tern", "true"}));
+  EXPECT_EQ(grouped.groups[5].keys[0], Value::integer(9));
+}
+
+TEST_F(StoreTest, BucketsBeginAtTheOriginAlsoBeforeIt) {
+  for (const std::int64_t minute : {-3, -1, 0, 1, 2, 5}) add(fields.size() + 1, minute, 200, "x");
+  commit();
+  Grouping g;
+  g.bucket = 120 * kSecond;
+  g.bucket_origin = kMorning;
+  Scanned scanned;
+  std::vector<std::pair<std::int64_t, std::uint64_t>> found;
+  for (const Group& group : group_events({store.get()}, {}, g, scanned).groups)
+    found.emplace_back((group.bucket - kMorning) / kSecond, group.count);
+  EXPECT_EQ(found, (std::vector<std::pair<std::int64_t, std::uint64_t>>{{-240, 1}, {-120, 1}, {0, 2}, {120, 1}, {240, 1}}));
+}
+
+TEST_F(StoreTest, PercentilesAreOfTheNearestRank) {
+  for (std::uint64_t n = 1; n <= 10; ++n) add(n, 0, static_cast<std::int64_t>(n * n % 11 * 10), "x");
+  add(11, 0, 0, "has no status");
+  fields.back().clear();
+  events.back().fields = {};
+  commit();
+  std::vector<double> sorted;
+  for (int n = 1; n <= 10; ++n) sorted.push_back(n * n % 11 * 10);
+  std::sort(sorted.begin(), sorted.end());
+  Grouping g;
+  g.field = "status";
+  g.measure = Measure::percentile;
+  Scanned scanned;
+  for (auto [percentile, rank] : {std::pair{0.0, 1}, {10.0, 1}, {11.0, 2}, {50.0, 5}, {90.0, 9}, {99.0, 10}, {100.0, 10}}) {
+    g.percentile = percentile;
+    const Grouped grouped = group_events({store.get()}, {}, g, scanned);
+    EXPECT_DOUBLE_EQ(grouped.groups.at(0).value, sorted[static_cast<std::size_t>(rank - 1)]) << percentile;
+    EXPECT_EQ(grouped.events, 10u) << "one has no number";
+  }
+}
+
+TEST_F(StoreTest, NoEventsWantedCostsNoScan) {
+  add(1, 0, 200, "x");
+  commit();
+  Scanned scanned;
+  EXPECT_TRUE(find_events({store.get()}, {}, 0, false, scanned).empty());
+  EXPECT_EQ(scanned.events, 0u);
+}
+
+TEST_F(StoreTest, OldBlocksAreNotOpenedOnceThereAreEnoughNewerOnes) {
+  for (std::uint64_t n = 1; n <= 5; ++n) {
+    add(n, static_cast<std::int64_t>(n) * 60, 200, "x");
+    commit();
+  }
+  Scanned scanned;
+  EXPECT_EQ(find_events({store.get()}, {}, 2, false, scanned).size(), 2u);
+  EXPECT_EQ(scanned.blocks, 5u);
+  EXPECT_EQ(scanned.blocks_left_out, 3u);
+  EXPECT_FALSE(scanned.cut);
+}
+
+TEST_F(StoreTest, ADamagedBlockIsToldAndTheOthersAreFound) {
+  for (std::uint64_t n = 1; n <= 2; ++n) {
+    add(n, static_cast<std::int64_t>(n) * 60, 200, "e" + std::to_string(n));
+    commit("day-1");
+  }
+  {
+    Connection file(store->path_of("day-1"), SQLITE_OPEN_READWRITE);
+    file.run("UPDATE block SET directory = x'00' WHERE id = 1");
+  }
+  Scanned scanned;
+  EXPECT_EQ(find_events({store.get()}, {}, 10, false, scanned).size(), 1u);
+  ASSERT_EQ(scanned.problems.size(), 1u);
+  EXPECT_NE(scanned.problems[0].find("day-1"), std::string::npos);
+}
+
+}  // namespace
+}  // namespace dingle
