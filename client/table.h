@@ -21,8 +21,9 @@ struct Column {
 // that is wider than the terminal is cut in its widest columns of text.
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
 
-std::string with_thousands(std::int64_t number);                     // 1 234 567
-std::string counted(std::int64_t number, const char* one, const char* more = "");  // 1 line, 2 lines; more: not with s
+std::string with_thousands(std::int64_t number);  // 1 234 567
+std::string counted(std::int64_t number, const char* one,
+                    const char* more = "");                          // 1 line, 2 lines; more: not with s
 std::size_t display_width(std::string_view text);                    // characters, not bytes
 std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
 std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎

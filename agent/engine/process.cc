@@ -65,6 +65,7 @@ Spool::Append Engine::process(const Job& job) {
   Spool::Append out;
   out.changes = in.changes;
   count(out.changes, "source/" + in.source + "/bytes", in.bytes);
+  if (in.lines.empty()) return out;
   if (deaths_->deadly(in) && set_apart(in, out)) return out;
   const Deaths::Working working(in);
   std::vector<bool> claimed(in.lines.size(), false);

@@ -119,6 +119,11 @@ void FileFinder::list(bool first) {
     intake_.problems().set(about("paths"), "no file matches");
   else
     intake_.problems().clear(about("paths"));
+  std::int64_t newest = 0;  // by the clock of the file system
+  if (first)
+    for (const std::string& path : paths)
+      if (struct stat info; ::stat(path.c_str(), &info) == 0)
+        newest = std::max<std::int64_t>(newest, info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec);
   for (const std::string& path : paths) {
     struct stat info;
     if (::stat(path.c_str(), &info) != 0) {
@@ -157,7 +162,7 @@ void FileFinder::list(bool first) {
     }
     if (auto file = open(path, first)) {
       file->attached = true;
-      if (!first || clock_.wall() - file->seen_modified < kLongestWait) {  // being written to
+      if (!first || newest - file->seen_modified < kLongestWait) {  // being written to, or last of all
         const auto before = by_path.find(path);
         rotation_.arrived(*file, before == by_path.end() ? nullptr : before->second);
       }

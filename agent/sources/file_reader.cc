@@ -38,9 +38,16 @@ bool FileReader::skip_hole(TrackedFile& file, std::string_view chunk) {
     if (const off_t data = ::lseek(file.fd(), static_cast<off_t>(to), SEEK_DATA); data > 0)
       to = static_cast<std::uint64_t>(data);
   file.advance(to, chunk.substr(0, to - from));
-  intake_.spool().note({{{key(file), file.checkpoint.encode(), false}},
-                        {{counter("hole_bytes"), static_cast<std::int64_t>(to - from)}}});
+  hand_in({{{key(file), file.checkpoint.encode(), false}},
+           {{counter("hole_bytes"), static_cast<std::int64_t>(to - from)}}});
   return true;
+}
+
+void FileReader::hand_in(Changes changes) {
+  SourceBatch batch;
+  batch.source = name_;
+  batch.changes = std::move(changes);
+  if (!intake_.submit(std::move(batch))) refused_ = true;
 }
 
 bool FileReader::read(TrackedFile& file, std::uint64_t limit) {

@@ -27,6 +27,8 @@ class FileReader {
 
   // Reads the next chunk up to that position and hands its lines in. True if there may be more at once.
   bool read(TrackedFile& file, std::uint64_t limit);
+  // Hands in changes alone, behind all lines that were handed in before: noted at once, they would be ahead of those.
+  void hand_in(Changes changes);
   // The engine takes no more: what is in memory is ahead of the spool and must not be used.
   bool refused() const { return refused_; }
 

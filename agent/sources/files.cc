@@ -32,12 +32,11 @@ class Files final : public Source {
       : name_(m.settings.name),
         attention_(m.clock),
         intake_(m.intake),
-        rotation_(
-            files_,
-            {[this](TrackedFile& file, std::uint64_t most) { return reader_.read(file, most); },
-             [this](const TrackedFile& copy, const TrackedFile& original) { keep(copy, original); },
-             [this](const std::string& path, const std::string& problem) { tell(path, problem); }},
-            attention_),
+        rotation_(files_,
+                  {[this](TrackedFile& file, std::uint64_t most) { return reader_.read(file, most); },
+                   [this](const TrackedFile& copy, const TrackedFile& original) { keep(copy, original); },
+                   [this](const std::string& path, const std::string& problem) { tell(path, problem); }},
+                  attention_),
         finder_(m, attention_, files_, rotation_),
         reader_(m, attention_, split_of(m.settings),
                 {[this](TrackedFile& file, FileCheckpoint before) {
@@ -135,7 +134,7 @@ class Files final : public Source {
         static_cast<std::uint64_t>(info.st_size) != file.checkpoint.position)
       return false;
     if (attention_.steady() - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
-    if (info.st_nlink == 0) intake_.spool().note({{{key(file), "", true}}, {}});
+    if (info.st_nlink == 0) reader_.hand_in({{{key(file), "", true}}, {}});
     return true;
   }
 
@@ -147,7 +146,7 @@ class Files final : public Source {
     bytes_behind_ = static_cast<std::int64_t>(behind);
   }
   void keep(const TrackedFile& copy, const TrackedFile& original) {
-    intake_.spool().note(
+    reader_.hand_in(
         {{{key(copy), copy.checkpoint.encode(), false}, {key(original), original.checkpoint.encode(), false}},
          {{"source/" + name_ + "/copies", 1}}});
   }

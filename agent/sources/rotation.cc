@@ -172,12 +172,12 @@ std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
   for (std::size_t i = 0; i < file.before.size();) {
     TrackedFile* other = find(file.before[i].id);
     // What was found out of it since it was put there counts as well.
-    const bool renamed = file.before[i].renamed || (other != nullptr && (other->rotated || lost_its_path_to(*other, file)));
+    const bool renamed =
+        file.before[i].renamed || (other != nullptr && (other->rotated || lost_its_path_to(*other, file)));
     if (other != nullptr && waits_for(file, *other, renamed)) return std::nullopt;
     if (file.checkpoint.stream != stream) return std::nullopt;  // it turned out to be the other one's copy
     const bool late = other != nullptr && other->changed_at > file.grew_at + kLongestWait;
-    const bool stays =
-        other != nullptr && renamed && !late && now - other->changed_at < kForgotten;
+    const bool stays = other != nullptr && renamed && !late && now - other->changed_at < kForgotten;
     if (other != nullptr && renamed &&
         (late || (other->size_now() != other->checkpoint.position && now - file.grew_at >= kLongestWait)))
       calls_.tell(name_of(*other), "is still written to, though " + name_of(file) +
@@ -198,8 +198,7 @@ void Rotation::compare(TrackedFile& file) {
     if (other.get() == &file || other->family != file.family) continue;
     if (file.born != 0 && file.born < other->born) continue;  // a copy is younger
     const bool late = !other->just_cut && clock_.steady() - other->lost_at >= kLongestWait;
-    if (other->lost && !late && file.agrees_with(*other->lost))
-      return adopt(file, *other);
+    if (other->lost && !late && file.agrees_with(*other->lost)) return adopt(file, *other);
     // In this order, also within: it may be cut at any of these moments, when the copy is whole.
     const bool whole = file.appeared && holds_its_end(file, *other) && file.may_agree_with(other->checkpoint);
     if (!whole && (other->still_agrees() || !file.agrees_with(other->detailed()))) continue;
@@ -218,7 +217,8 @@ bool Rotation::waits_for_original(TrackedFile& file) {
     }
     // In this order: it may be cut in between.
     const bool whole = original != nullptr && holds_its_end(file, *original);
-    const bool cut = !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed());
+    const bool cut =
+        !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed());
     if (cut) {
       original->seen_modified = -1;  // however long ago that was: it is found out now
       calls_.read(*original, 0);
@@ -257,7 +257,8 @@ void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
   file.lost_at = clock_.steady();
   file.just_cut = true;
   for (const auto& [id, other] : files_)
-    if (std::count(other->may_copy.begin(), other->may_copy.end(), file.id()) != 0 && is_copy(*other, *file.lost))
+    if (std::count(other->may_copy.begin(), other->may_copy.end(), file.id()) != 0 &&
+        is_copy(*other, *file.lost))
       return adopt(*other, file);
 }
 

@@ -40,10 +40,10 @@ struct SourceBatch {
   std::uint64_t stream = 0;
   std::shared_ptr<const Resource> resource;
   std::shared_ptr<const LineBuffer> buffer;
-  std::vector<SourceLine> lines;
-  std::int64_t observed = 0;  // ns since 1970
-  std::uint64_t bytes = 0;    // of the stream, that the lines were made of
-  Changes changes;            // checkpoint and counters
+  std::vector<SourceLine> lines;  // may be none: then the changes alone keep their order
+  std::int64_t observed = 0;      // ns since 1970
+  std::uint64_t bytes = 0;        // of the stream, that the lines were made of
+  Changes changes;                // checkpoint and counters
   // For what is sent again: only this pipeline takes it, only for this destination. 0: all.
   std::uint32_t only_pipeline = 0, only_destination = 0;
 };

@@ -72,7 +72,7 @@ class TrackedFile {
   std::int64_t seen_modified = 0;  // ns; its time of change then
   std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown
   // Of the steady clock, in ns; here and below.
-  std::int64_t changed_at = 0;  // when it last grew, or was found
+  std::int64_t changed_at = 0;   // when it last grew, or was found
   std::int64_t modified_at = 0;  // when its time of change was seen to be another
   std::int64_t detached_at = 0;
 

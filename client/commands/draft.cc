@@ -47,9 +47,10 @@ int run_draft(const Client& client, const std::string& file) {
                          counted(static_cast<std::int64_t>(draft.templates.size()), "template"))
             << "\n\n";
   if (draft.json)
-    std::cout << (draft.unexplained == 0 ? "every line is a JSON object"
-                                         : "all lines but " + with_thousands(static_cast<std::int64_t>(draft.unexplained)) +
-                                               " are JSON objects")
+    std::cout << (draft.unexplained == 0
+                      ? "every line is a JSON object"
+                      : "all lines but " + with_thousands(static_cast<std::int64_t>(draft.unexplained)) +
+                            " are JSON objects")
               << ": the step `json` takes them apart\n\n";
   for (std::size_t i = 0; i < draft.templates.size(); ++i) {
     const DraftTemplate& t = draft.templates[i];

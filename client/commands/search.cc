@@ -46,8 +46,8 @@ int run_search(Client& client, const SearchOptions& o) {
     std::cout << paint(client, "2",
                        "newest " + with_thousands(static_cast<std::int64_t>(events.size())) +
                            " shown; read " + counted(s["events_read"].get<std::int64_t>(), "event") +
-                           ", left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) +
-                           " of " + counted(s["blocks"].get<std::int64_t>(), "block") + " unread")
+                           ", left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) + " of " +
+                           counted(s["blocks"].get<std::int64_t>(), "block") + " unread")
               << "\n";
   }
   return damaged ? kFoundProblems : kFine;

@@ -166,8 +166,8 @@ int print_people(const Client& client, const Json& s, bool steps) {
                 << " events at once; when it is not any more, it gets more\n";
     if (d["waiting"] != 0 && d["oldest_waiting_seconds"].get<double>() >= 5)
       std::cout << about << counted(d["waiting"].get<std::int64_t>(), "event waits", "events wait")
-                << ", the oldest for "
-                << static_cast<std::int64_t>(d["oldest_waiting_seconds"].get<double>()) << " s; "
+                << ", the oldest for " << static_cast<std::int64_t>(d["oldest_waiting_seconds"].get<double>())
+                << " s; "
                 << (d["drained_in_seconds"].is_null()
                         ? std::string("at this rate the queue does not shrink")
                         : "drained in " +

@@ -52,7 +52,9 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
     std::cout << "\n";
   }
   const std::size_t known = answer.body["shapes_known"].get<std::size_t>();
-  if (known > shapes.size()) std::cout << "and " << counted(static_cast<std::int64_t>(known - shapes.size()), "more shape") << " (--limit)\n";
+  if (known > shapes.size())
+    std::cout << "and " << counted(static_cast<std::int64_t>(known - shapes.size()), "more shape")
+              << " (--limit)\n";
   if (answer.body["others"] != 0)
     std::cout << counted(answer.body["others"].get<std::int64_t>(), "line was", "lines were")
               << " of shapes too rare and too many to be remembered\n";

@@ -41,22 +41,21 @@ int run_values(Client& client, const ValuesOptions& o) {
   print_rows(client,
              {{"count", "EVENTS", Column::Look::count}, {"share", "SHARE"}, {"bar", ""}, {"value", o.field}},
              rows);
-  std::cout << paint(client, "2",
-                     fmt::format("{} in {}{}{}{}", counted(a.body["distinct"].get<std::int64_t>(), "value"),
-                                 counted(all, "event"),
-                                 a.body["others"] == 0
-                                     ? ""
-                                     : "; " + counted(a.body["others"].get<std::int64_t>(), "event") +
-                                           " with values not shown",
-                                 a.body["without"] == 0
-                                     ? ""
-                                     : "; " + counted(a.body["without"].get<std::int64_t>(),
-                                                      "event lacks", "events lack") +
-                                           " the field",
-                                 a.body["approximate"].get<bool>()
-                                     ? "; approximate: there are more values than are kept"
-                                     : ""))
-            << "\n";
+  std::cout
+      << paint(client, "2",
+               fmt::format(
+                   "{} in {}{}{}{}", counted(a.body["distinct"].get<std::int64_t>(), "value"),
+                   counted(all, "event"),
+                   a.body["others"] == 0 ? ""
+                                         : "; " + counted(a.body["others"].get<std::int64_t>(), "event") +
+                                               " with values not shown",
+                   a.body["without"] == 0
+                       ? ""
+                       : "; " + counted(a.body["without"].get<std::int64_t>(), "event lacks", "events lack") +
+                             " the field",
+                   a.body["approximate"].get<bool>() ? "; approximate: there are more values than are kept"
+                                                     : ""))
+      << "\n";
   return damaged ? kFoundProblems : kFine;
 }
 

@@ -424,7 +424,8 @@ std::string Draft::yaml() const {
   std::string out;
   auto quoted = [](const std::string& text) {
     // What YAML would fold or refuse stands in double quotes, escaped (YAML 1.2, 5.7).
-    if (std::any_of(text.begin(), text.end(), [](char c) { return static_cast<unsigned char>(c) < ' ' && c != '\t'; })) {
+    if (std::any_of(text.begin(), text.end(),
+                    [](char c) { return static_cast<unsigned char>(c) < ' ' && c != '\t'; })) {
       std::string q;
       append_json_string(q, text);
       return q;

@@ -326,16 +326,15 @@ TEST_F(DeliveryThreadTest, ItsStateTellsWhatWasTakenAndHowLongItTook) {
   append({"1", "2"});
   append({"3", "4", "5"});
   int calls = 0;
-  DeliveryThread thread(
-      settings, id,
-      std::make_unique<Scripted>(
-          [&](std::span<const DeliveryEvent>) {
-            Delivery d = ++calls == 1 ? Delivery::retry("busy") : Delivery{};
-            d.counts = {{"sent", 1}};
-            return d;
-          },
-          accepted, mutex),
-      *spool, *letters, problems);
+  DeliveryThread thread(settings, id,
+                        std::make_unique<Scripted>(
+                            [&](std::span<const DeliveryEvent>) {
+                              Delivery d = ++calls == 1 ? Delivery::retry("busy") : Delivery{};
+                              d.counts = {{"sent", 1}};
+                              return d;
+                            },
+                            accepted, mutex),
+                        *spool, *letters, problems);
   for (int i = 0; i < 2000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
   const auto status = thread.status();
   EXPECT_EQ(status.delivered, 5u);

@@ -29,8 +29,11 @@ class Taking final : public Intake {
  public:
   explicit Taking(Spool& spool) : spool_(spool), problems_([](const Problems::Problem&, Problems::Said) {}) {}
   bool submit(SourceBatch batch) override {
-    spool_.note(batch.changes);
     std::lock_guard lock(mutex_);
+    if (holds)
+      held_.push_back(batch.changes);
+    else
+      spool_.note(batch.changes);
     for (const SourceLine& line : batch.lines)
       lines_.emplace_back(line.text), streams_.push_back(batch.stream);
     return true;
@@ -50,8 +53,18 @@ class Taking final : public Intake {
     return lines_;
   }
   std::vector<std::uint64_t> streams() const { return streams_; }
+  // What was taken is not yet in the spool, as if that were slow.
+  std::atomic<bool> holds{false};
+  bool holds_change_of(const std::string& key) const {
+    std::lock_guard lock(mutex_);
+    for (const Changes& c : held_)
+      for (const StateChange& s : c.state)
+        if (s.key == key) return true;
+    return false;
+  }
 
  private:
+  std::vector<Changes> held_;
   Spool& spool_;
   Problems problems_;
   mutable std::mutex mutex_;

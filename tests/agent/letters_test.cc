@@ -28,8 +28,15 @@ class LettersTest : public testing::Test {
 
 TEST_F(LettersTest, ComeBackAsTheyWereKept) {
   Letters letters(path);
-  const Letter one{.destination = 7, .number = {2, 30}, .ordinal = 4, .at = 99, .attempts = 3, .reason = "no berth",
-                   .event = "{\"a\":1}", .source = "gate", .record = std::string("a\0b", 3)};
+  const Letter one{.destination = 7,
+                   .number = {2, 30},
+                   .ordinal = 4,
+                   .at = 99,
+                   .attempts = 3,
+                   .reason = "no berth",
+                   .event = "{\"a\":1}",
+                   .source = "gate",
+                   .record = std::string("a\0b", 3)};
   keep(letters, {one});
   const auto list = letters.list({}, 10, true);
   ASSERT_EQ(list.size(), 1u);
@@ -53,13 +60,16 @@ TEST_F(LettersTest, ReasonsAreTrueAfterEveryChange) {
   Letters letters(path);
   auto reasons = [&] {
     std::string out;
-    for (const auto& sum : letters.reasons(7, 10)) out += sum.reason + "=" + std::to_string(sum.letters) + " ";
+    for (const auto& sum : letters.reasons(7, 10))
+      out += sum.reason + "=" + std::to_string(sum.letters) + " ";
     return out;
   };
   EXPECT_EQ(reasons(), "");
-  keep(letters, {{.destination = 7, .number = {1, 1}, .reason = "a"}, {.destination = 8, .number = {1, 1}, .reason = "a"}});
+  keep(letters, {{.destination = 7, .number = {1, 1}, .reason = "a"},
+                 {.destination = 8, .number = {1, 1}, .reason = "a"}});
   EXPECT_EQ(reasons(), "a=1 ");
-  keep(letters, {{.destination = 7, .number = {1, 2}, .reason = "b"}, {.destination = 7, .number = {1, 3}, .reason = "b"}});
+  keep(letters, {{.destination = 7, .number = {1, 2}, .reason = "b"},
+                 {.destination = 7, .number = {1, 3}, .reason = "b"}});
   EXPECT_EQ(reasons(), "b=2 a=1 ");
   EXPECT_EQ(letters.reasons(7, 1).size(), 1u);
   letters.withdraw(7, {1, 2}, 0);

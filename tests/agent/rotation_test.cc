@@ -272,7 +272,8 @@ TEST_F(FilesSourceTest, CopiesAreTruncatedAtOnce) {
     for (int piece = 0; piece < 2; ++piece) {
       std::string text;
       for (int n = 0; n < 500; ++n) {
-        written.push_back(std::to_string(100'000 + written.size()) + std::string(written.size() % 20 ? 30 : 20'000, 'x'));
+        written.push_back(std::to_string(100'000 + written.size()) +
+                          std::string(written.size() % 20 ? 30 : 20'000, 'x'));
         text += written.back() + "\n";
       }
       ASSERT_EQ(::write(fd, text.data(), text.size()), static_cast<ssize_t>(text.size()));
@@ -281,11 +282,44 @@ TEST_F(FilesSourceTest, CopiesAreTruncatedAtOnce) {
     std::filesystem::copy_file(path, path + "." + std::to_string(round));
     ASSERT_EQ(::ftruncate(fd, 0), 0);
   }
-  EXPECT_TRUE(until([&] { return intake->lines().size() >= written.size() && source->bytes_behind() == 0u; }));
+  EXPECT_TRUE(
+      until([&] { return intake->lines().size() >= written.size() && source->bytes_behind() == 0u; }));
   ::close(fd);
   const Lines lines = stop();
   ASSERT_EQ(lines.size(), written.size());
   EXPECT_EQ(lines, written);
+}
+
+// The copy's place says that all before it is in the spool: it must not be there earlier than those lines.
+TEST_F(FilesSourceTest, ACopysPlaceIsKeptBehindTheLinesBeforeIt) {
+  paths = "/logs/gate.log*";
+  append("logs/gate.log", "1\n2\n3\n");
+  start();
+  intake->holds = true;
+  append("logs/gate.log", "4\n5\n");
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 5; }));
+  std::filesystem::copy_file(folder / "logs/gate.log", folder / "logs/gate.log.1");
+  std::filesystem::resize_file(folder / "logs/gate.log", 0);
+  const std::string key = "file/s/" + id_of("logs/gate.log.1");
+  EXPECT_TRUE(until([&] { return intake->holds_change_of(key); }));
+  EXPECT_FALSE(spool->state(key));
+  EXPECT_EQ(stop().size(), 5u);
+}
+
+// Nor the place behind a hole.
+TEST_F(FilesSourceTest, APlaceBehindAHoleIsKeptBehindTheLinesBeforeIt) {
+  append("logs/gate.log", "1\n2\n");
+  start();
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 2; }));
+  const std::string key = "file/s/" + id_of("logs/gate.log");
+  ASSERT_TRUE(until([&] { return spool->state(key).has_value(); }));
+  intake->holds = true;
+  append("logs/gate.log", "3\n");
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 3; }));
+  append("logs/gate.log", std::string(5000, '\0') + "4\n");
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 4; }));
+  EXPECT_EQ(FileCheckpoint::decode(*spool->state(key))->position, 4u);
+  stop();
 }
 
 int rounds() {

@@ -294,17 +294,21 @@ TEST(Set, OfTheBodyReplacesIt) {
   Trial r = run({"tern"}, step("parse", map({{"templates", list({"{ship}"})}})),
                 step("set", map({{"fields", map({{"body", scalar("ship {ship}")}})}})));
   EXPECT_EQ(r.batch.events[0].body, "ship tern");
-  r = run({"tern"}, step("set", map({{"fields", map({{"body", scalar("2.5", false)}, {"f", scalar("false", false)}})}})));
+  r = run(
+      {"tern"},
+      step("set", map({{"fields", map({{"body", scalar("2.5", false)}, {"f", scalar("false", false)}})}})));
   EXPECT_EQ(r.batch.events[0].body, "2.5");
   EXPECT_EQ(r.batch.events[0].find(field_id("f"))->value, Value::boolean(false));
   EXPECT_EQ(r.batch.events[0].find(names::body), nullptr);
-  r = run({"tern"}, step("set", map({{"fields", map({{"body", scalar("fixed")}, {"x", scalar("", false)}})}})));
+  r = run({"tern"},
+          step("set", map({{"fields", map({{"body", scalar("fixed")}, {"x", scalar("", false)}})}})));
   EXPECT_EQ(r.batch.events[0].body, "fixed");
   EXPECT_EQ(r.fields(0), "x=");
 }
 TEST(Set, BracesThatDoNotFitAreRefusedAtTheirPlace) {
   static const PatternLibrary library;
-  for (auto [text, column, part] : {std::tuple{"ab{x", 2, "not closed"}, {"ab{ }", 2, "field's name"}, {"a}b", 1, "single `}`"}}) {
+  for (auto [text, column, part] :
+       {std::tuple{"ab{x", 2, "not closed"}, {"ab{ }", 2, "field's name"}, {"a}b", 1, "single `}`"}}) {
     Findings findings("");
     const StepKind* k = step_kind("set");
     Node fields = map({{"a", scalar(text)}});
@@ -337,7 +341,8 @@ TEST(TimeStep, KeepsItsFieldIfAskedAndMarksWhatIsNoTime) {
                 step("time", map({{"field", scalar("t")}, {"keep", scalar("true", false)}})));
   EXPECT_EQ(r.fields(0), "t=1795428000");
   EXPECT_EQ(format_rfc3339(r.batch.events[0].timestamp), "2026-11-23T10:00:00Z");
-  EXPECT_NE(r.fields(1).find("dingle.unmatched=time: the field t holds no time"), std::string::npos) << r.fields(1);
+  EXPECT_NE(r.fields(1).find("dingle.unmatched=time: the field t holds no time"), std::string::npos)
+      << r.fields(1);
   EXPECT_EQ(r.tallies[1].failed, 2u);
   EXPECT_EQ(r.tallies[1].out, 2u);
 }
@@ -422,11 +427,12 @@ TEST(ParseCases, AFieldChoosesTheTemplates) {
   EXPECT_EQ(r.fields(2), "layout=1 rest=7 x=7");
   EXPECT_NE(r.fields(3).find("dingle.unmatched="), std::string::npos);
   EXPECT_EQ(r.fields(4), "layout=3 rest=what! other=what");
-  r = run({"1 what!", "2 what!", "9"}, step("parse", map({{"templates", list({"{layout:int} {rest}", "{rest}"})}})),
-          parse());
+  r = run({"1 what!", "2 what!", "9"},
+          step("parse", map({{"templates", list({"{layout:int} {rest}", "{rest}"})}})), parse());
   EXPECT_EQ(r.fields(0), "layout=1 rest=what! other=what") << "the common ones, behind a case's own";
   EXPECT_EQ(r.tallies[1].matched, (std::vector<std::uint64_t>{2, 0, 0, 0}));
-  EXPECT_NE(r.fields(2).find("dingle.unmatched="), std::string::npos) << "without the field, the common ones alone";
+  EXPECT_NE(r.fields(2).find("dingle.unmatched="), std::string::npos)
+      << "without the field, the common ones alone";
   r = run({"1 ship Tern", "2 crane 4", "1 7", "2 ship Tern", "3 what!"},
           step("parse", map({{"templates", list({"{layout:int} {rest}"})}})), parse());
   // By number: the common templates come first, then those of the cases.

@@ -196,8 +196,8 @@ TEST_F(StoreTest, AnEventThatIsInTwoStoresIsFoundAndCountedOnce) {
 }
 
 TEST_F(StoreTest, GroupsOfOneSizeComeInTheOrderOfTheirTexts) {
-  const std::vector<Value> values{Value::text("tern"),  Value::text("auk"),     Value::integer(10),
-                                  Value::integer(9),    Value::decimal(0.5),    Value::boolean(true),
+  const std::vector<Value> values{Value::text("tern"),   Value::text("auk"),     Value::integer(10),
+                                  Value::integer(9),     Value::decimal(0.5),    Value::boolean(true),
                                   Value::boolean(false), Value::timestamp(kDay), Value::ip("192.0.2.7")};
   for (std::size_t i = 0; i < values.size(); ++i) {
     add(i + 1, 0, 200, "x");
@@ -217,7 +217,8 @@ TEST_F(StoreTest, GroupsOfOneSizeComeInTheOrderOfTheirTexts) {
   const Grouped grouped = group_events({store.get()}, {}, g, scanned);
   std::vector<std::string> keys;
   for (const Group& group : grouped.groups) keys.push_back(group.keys[0].to_string());
-  EXPECT_EQ(keys, (Bodies{"often", "0.5", "10", "192.0.2.7", "1970-01-02T00:00:00Z", "9", "auk", "false", "tern", "true"}));
+  EXPECT_EQ(keys, (Bodies{"often", "0.5", "10", "192.0.2.7", "1970-01-02T00:00:00Z", "9", "auk", "false",
+                          "tern", "true"}));
   EXPECT_EQ(grouped.groups[5].keys[0], Value::integer(9));
 }
 
@@ -231,7 +232,8 @@ TEST_F(StoreTest, BucketsBeginAtTheOriginAlsoBeforeIt) {
   std::vector<std::pair<std::int64_t, std::uint64_t>> found;
   for (const Group& group : group_events({store.get()}, {}, g, scanned).groups)
     found.emplace_back((group.bucket - kMorning) / kSecond, group.count);
-  EXPECT_EQ(found, (std::vector<std::pair<std::int64_t, std::uint64_t>>{{-240, 1}, {-120, 1}, {0, 2}, {120, 1}, {240, 1}}));
+  EXPECT_EQ(found, (std::vector<std::pair<std::int64_t, std::uint64_t>>{
+                       {-240, 1}, {-120, 1}, {0, 2}, {120, 1}, {240, 1}}));
 }
 
 TEST_F(StoreTest, PercentilesAreOfTheNearestRank) {
@@ -247,7 +249,8 @@ TEST_F(StoreTest, PercentilesAreOfTheNearestRank) {
   g.field = "status";
   g.measure = Measure::percentile;
   Scanned scanned;
-  for (auto [percentile, rank] : {std::pair{0.0, 1}, {10.0, 1}, {11.0, 2}, {50.0, 5}, {90.0, 9}, {99.0, 10}, {100.0, 10}}) {
+  for (auto [percentile, rank] :
+       {std::pair{0.0, 1}, {10.0, 1}, {11.0, 2}, {50.0, 5}, {90.0, 9}, {99.0, 10}, {100.0, 10}}) {
     g.percentile = percentile;
     const Grouped grouped = group_events({store.get()}, {}, g, scanned);
     EXPECT_DOUBLE_EQ(grouped.groups.at(0).value, sorted[static_cast<std::size_t>(rank - 1)]) << percentile;

@@ -16,7 +16,8 @@ struct Count {
   bool good() const { return lost + doubled + disordered == 0; }
 };
 inline std::ostream& operator<<(std::ostream& out, const Count& c) {
-  return out << c.lost << " lost, " << c.doubled << " doubled, " << c.disordered << " out of order" << c.where;
+  return out << c.lost << " lost, " << c.doubled << " doubled, " << c.disordered << " out of order"
+             << c.where;
 }
 inline void add(Count& to, const Count& c, const std::string& name) {
   to.lost += c.lost;

@@ -265,13 +265,14 @@ class Torture {
       add(remote, count_index(remote_, name, written), name);
       std::size_t at = 0;
       const auto rows = postgres_.query("SELECT n FROM numbered WHERE file = '" + name + "' ORDER BY id");
-      add(table, count_numbers(
-                     written, [](long n) { return n % kPoison != kPoison - 1; },
-                     [&](long& n) {
-                       if (at == rows.size()) return false;
-                       n = std::stol(rows[at++][0]);
-                       return true;
-                     }),
+      add(table,
+          count_numbers(
+              written, [](long n) { return n % kPoison != kPoison - 1; },
+              [&](long& n) {
+                if (at == rows.size()) return false;
+                n = std::stol(rows[at++][0]);
+                return true;
+              }),
           name);
       refused += written / kPoison;
       std::lock_guard lock(service_.mutex);
@@ -288,8 +289,8 @@ class Torture {
               << "balanced: " << (status["balanced"] ? "yes" : "NO " + status["balance"].dump()) << "\n";
     for (const Count& c : {index, remote, table, service, archive}) add(all, c, "");
     all.where.clear();
-    const bool good = all.good() && letters == refused && status["balanced"] &&
-                      !testing::UnitTest::GetInstance()->Failed();
+    const bool good =
+        all.good() && letters == refused && status["balanced"] && !testing::UnitTest::GetInstance()->Failed();
     if (!good) std::cout << status["problems"].dump(1) << "\n";
     EXPECT_TRUE(good);  // so that the folder is kept
     std::cout << all << "\n";
@@ -342,7 +343,8 @@ class Torture {
     std::vector<std::uint8_t> seen;
     for (long n = 0; n < written; ++n) {
       auto it = ids.find(n);
-      seen.push_back(it == ids.end() ? 0 : static_cast<std::uint8_t>(std::min<std::size_t>(255, it->second.size())));
+      seen.push_back(
+          it == ids.end() ? 0 : static_cast<std::uint8_t>(std::min<std::size_t>(255, it->second.size())));
     }
     return count_seen(seen, expected);
   }

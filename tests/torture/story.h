@@ -17,7 +17,8 @@ class Story {
   explicit Story(const std::string& path) : out_(path) {}
   void tell(const std::string& what) {
     std::lock_guard lock(mutex_);
-    const auto now = std::chrono::time_point_cast<std::chrono::milliseconds>(std::chrono::system_clock::now());
+    const auto now =
+        std::chrono::time_point_cast<std::chrono::milliseconds>(std::chrono::system_clock::now());
     out_ << fmt::format("{:%H:%M:%S} {}", now, what) << std::endl;
   }
 

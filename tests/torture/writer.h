@@ -89,7 +89,8 @@ class Writer {
       if (int wanted = rotate; in_file > (is_hostile ? 1000 : 10'000) ||
                                (wanted > 0 && rotate.compare_exchange_strong(wanted, wanted - 1))) {
         const std::string away = path + "." + std::to_string(rotated++);
-        const std::string told = fmt::format("{} with {} lines up to {}", away.substr(daemon.dir.size() + 1), in_file, n);
+        const std::string told =
+            fmt::format("{} with {} lines up to {}", away.substr(daemon.dir.size() + 1), in_file, n);
         if (random() % 3 == 0 && may_truncate) {
           std::filesystem::copy_file(path, away);
           story_.tell("copied " + told);
