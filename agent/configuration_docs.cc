@@ -243,7 +243,7 @@ std::string pattern_reference() {
             PatternForm::fields, "Patterns with fields",
             "`{name:...}` keeps everything as one value, `{name.:...}` each field with the prefix, `{:...}` "
             "each by its own "
-            "name (`host_port` and `uri` keep nothing then)."},
+            "name (`endpoint` and `uri` keep nothing then)."},
         Heading{PatternForm::text, "Text patterns",
                 "Bytes of a class, up to the first place where something that may follow starts. A range in "
                 "parentheses, "

@@ -61,7 +61,7 @@ std::string RatioReporter::table() const {
 }
 
 const char* const kAccessTemplate =
-    "{client.address:ip} {ident:word} {user:word} [{at:clf_time}] \"{http.request.method:letters} "
+    "{client.address:ip} {ident:word} {user:word} [{at:clf_time}] \"{http.request.method:alphabetic} "
     "{url.path:unspaced} HTTP/{network.protocol.version:decimal}\" "
     "{http.response.status_code:int} {http.response.size:int} \"{referrer}\" \"{user_agent.original}\" "
     "{seconds:decimal}";

@@ -14,7 +14,7 @@ struct QueryOptions {
 
   void add_to(const Arguments& app) {
     app.option("WHERE", where, "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
-    app.option("--has", words, "All of these words, in the body or any text field");
+    app.option("--mentions", words, "All of these words, in the body or any text field");
     app.option("--from", from,
                "From this event time: 2026-11-23T10:00:00Z, 2026-11-23, or how long ago: 15m");
     app.option("--to", to, "Before this event time");
@@ -28,7 +28,7 @@ struct QueryOptions {
     if (!words.empty()) {
       std::string quoted;
       for (char c : words) quoted += c == '\'' ? "''" : std::string(1, c);
-      condition = (where.empty() ? "" : "(" + where + ") and ") + "has '" + quoted + "'";
+      condition = (where.empty() ? "" : "(" + where + ") and ") + "mentions '" + quoted + "'";
     }
     auto add = [&](const char* name, const std::string& value) {
       if (!value.empty()) p.emplace(name, value);

@@ -2,7 +2,7 @@
 
 #include "core/nearest.h"
 #include "server/calls.h"
-#include "server/intake.h"
+#include "server/handover.h"
 #include "server/json_answer.h"
 #include "server/parameters.h"
 
@@ -155,8 +155,8 @@ const std::vector<Call>& calls() {
        draft_lines,
        {{"lines", "array", "The lines, 5 to 100000."}}},
       {"POST",
-       kIntakePath,
-       "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/intake.md).",
+       kHandoverPath,
+       "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/handover.md).",
        {{"spool", "integer", "The sender's spool."},
         {"epoch", "integer", "Its epoch."},
         {"nonce", "integer", "Its nonce."},

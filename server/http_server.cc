@@ -6,7 +6,7 @@
 
 #include "agent/secret.h"
 #include "agent/sources/listener.h"
-#include "server/intake.h"
+#include "server/handover.h"
 #include "server/token.h"
 #include "spool/spool.h"
 
@@ -55,10 +55,10 @@ struct HttpServer::Inside {
             "send `Authorization: Bearer TOKEN`; TOKEN stands in the file `token` of the data folder");
       }
     }
-    if (is_agent && in.path != kIntakePath)
-      return refuse(403, "an agent's token may only write", std::string("POST ") + kIntakePath);
+    if (is_agent && in.path != kHandoverPath)
+      return refuse(403, "an agent's token may only write", std::string("POST ") + kHandoverPath);
     constexpr std::uint64_t kLargestRequest = 1u << 20;
-    if (in.path != kIntakePath && in.get_header_value<std::uint64_t>("Content-Length", 0) > kLargestRequest)
+    if (in.path != kHandoverPath && in.get_header_value<std::uint64_t>("Content-Length", 0) > kLargestRequest)
       return refuse(413, "the request is larger than 1 MiB", "");
     return Answer::Unhandled;
   }

@@ -64,7 +64,7 @@ struct Settings {
   Compression compression = Compression::none;
   std::vector<std::string> group_by;
   std::vector<std::int64_t> refuse_on{400, 413, 422}, accept_on;
-  std::string items, item_status, item_error, message;  // JSON pointers
+  std::string each, code, why, message;  // JSON pointers
   std::size_t requests = 1;
   bool keeps_order = true;
 };
@@ -112,8 +112,8 @@ class Requester {
 
   Delivery judge(const std::string& where, long status, const std::string& answer, std::size_t events) const {
     const Outcome::Form form = form_of(status);
-    const Json json = settings_.items.empty() && settings_.message.empty() ? Json(Json::value_t::discarded)
-                                                                           : parse_json(answer);
+    const Json json = settings_.each.empty() && settings_.message.empty() ? Json(Json::value_t::discarded)
+                                                                          : parse_json(answer);
     if (form != Outcome::Form::accepted) {
       std::string message;
       if (!json.is_discarded() && !settings_.message.empty())
@@ -131,8 +131,8 @@ class Requester {
       d.too_slow = form == Outcome::Form::retry && (status == 408 || status == 504);
       return d;
     }
-    if (settings_.items.empty()) return {};
-    const Json* items = json.is_discarded() ? nullptr : at_pointer(json, settings_.items);
+    if (settings_.each.empty()) return {};
+    const Json* items = json.is_discarded() ? nullptr : at_pointer(json, settings_.each);
     if (items == nullptr || !items->is_array() || items->size() != events)
       return Delivery::retry(
           fmt::format("{}: the answer {}: {}", where,
@@ -140,18 +140,17 @@ class Requester {
                           ? "is longer than 4 MiB: fewer events at once (`batch`) would help"
                       : json.is_discarded() ? std::string("is not JSON")
                       : items == nullptr || !items->is_array()
-                          ? "has no list at " + settings_.items
+                          ? "has no list at " + settings_.each
                           : fmt::format("tells of {} events, not of {}", items->size(), events),
                       beginning(answer)));
     Delivery d;
     d.outcomes.clear();
     for (const Json& item : *items) {
-      const Json* number = at_pointer(item, settings_.item_status);
+      const Json* number = at_pointer(item, settings_.code);
       const std::int64_t code = number && number->is_number() ? number->get<std::int64_t>() : 0;
       Outcome o{number ? form_of(code) : Outcome::Form::retry, ""};
       if (o.form != Outcome::Form::accepted) {
-        const std::string error =
-            settings_.item_error.empty() ? "" : text_of(at_pointer(item, settings_.item_error));
+        const std::string error = settings_.why.empty() ? "" : text_of(at_pointer(item, settings_.why));
         o.reason =
             fmt::format("{}: answered {} for the event{}", where, code, error.empty() ? "" : ": " + error);
         d.judged |= o.form == Outcome::Form::retry && code != 429 && code != 503;
@@ -313,16 +312,21 @@ Settings read_settings(const Options& o, Findings* findings) {
                         "add it to `group_by`");
   }
   const Options& answer = o.section("answer");
-  for (auto [name, to] : {std::pair{"items", &s.items},
-                          {"status", &s.item_status},
-                          {"error", &s.item_error},
-                          {"message", &s.message}}) {
+  for (auto [name, to] :
+       {std::pair{"each", &s.each}, {"code", &s.code}, {"why", &s.why}, {"message", &s.message}}) {
     *to = answer.text(name);
     if (findings && !to->empty() && to->front() != '/')
       findings->error(*answer.node(name),
                       std::string("`") + name + "` takes a JSON pointer, which begins with /",
-                      "for instance /items");
+                      "for instance /results");
   }
+  if (findings)
+    for (const char* name : {"code", "why"})
+      if (answer.given(name) != answer.given("each"))
+        findings->error(answer.given("each") ? answer.where("each") : answer.where(name),
+                        std::string("`each` and `") + name + "` need each other",
+                        "`each` leads to the list, `code` and `why` to an item's code and reason: "
+                        "{ each: /results, code: /code, why: /why }");
   if (answer.given("refuse_on")) s.refuse_on = answer.numbers("refuse_on");
   s.accept_on = answer.numbers("accept_on");
   read_tls(o.section("tls"), s.target);
@@ -401,17 +405,16 @@ const DestinationKind kHttpDestination{
        .text = "What answers mean. 2xx is accepted; 400, 413 and 422 are refused (what is to blame is set "
                "aside); all others are tried again.",
        .section =
-           {{.name = "items",
+           {{.name = "each",
              .type = OptionType::text,
              .text = "JSON pointer to a list with one item for each event, in order."},
-            {.name = "status",
+            {.name = "code",
              .type = OptionType::text,
-             .fallback = "/status",
-             .text = "Pointer within an item to its status code; `*` stands for any one key."},
-            {.name = "error",
+             .text = "Pointer within an item to its code, as of an answer; `*` stands for any one key. "
+                     "Needed with `each`."},
+            {.name = "why",
              .type = OptionType::text,
-             .fallback = "/error",
-             .text = "Pointer within an item to the reason."},
+             .text = "Pointer within an item to the reason. Needed with `each`."},
             {.name = "message",
              .type = OptionType::text,
              .text = "Pointer to the reason in an answer that refuses all."},

@@ -15,7 +15,7 @@
 namespace dingle {
 namespace {
 
-// One event as a line of the intake's NDJSON.
+// One event as a line of the handover's NDJSON.
 void append_line(const DeliveryEvent& d, std::string& out) {
   const SpooledEvent& e = d.event;
   out += fmt::format("{{\"index\":");
@@ -62,7 +62,7 @@ class RemoteIndex final : public Destination {
     const Options& o = m.settings.options;
     url_ = o.text("at");
     while (url_.ends_with('/')) url_.pop_back();
-    url_ += fmt::format("/v1/intake?spool={}&epoch={}&nonce={}&sender={}", m.spool.spool_id, m.spool.epoch,
+    url_ += fmt::format("/v1/handover?spool={}&epoch={}&nonce={}&sender={}", m.spool.spool_id, m.spool.epoch,
                         m.spool.nonce, m.id);
     if (!o.text("into").empty()) url_ += "&destination=" + o.text("into");
     compression_ = compression_named(o.text("compression"));

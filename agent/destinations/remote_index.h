@@ -1,5 +1,5 @@
-// The store of another dingled, over its API: POST /v1/intake. Exactly once: events carry their log sequence
-// numbers, and the receiver keeps the progress of every sender with them (docs/intake.md).
+// The store of another dingled, over its API: POST /v1/handover. Exactly once: events carry their log sequence
+// numbers, and the receiver keeps the progress of every sender with them (docs/handover.md).
 #pragma once
 
 #include <memory>

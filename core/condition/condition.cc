@@ -80,7 +80,7 @@ bool like(std::string_view text, std::string_view pattern, char escape) {
   return p == pattern.size();
 }
 
-// The text of a value for like, matches and has; numbers in their shortest form, kept in `holder`.
+// The text of a value for like, matches and mentions; numbers in their shortest form, kept in `holder`.
 std::string_view text_of(const Value& v, std::string& holder) {
   if (v.is_textual()) return v.as_text();
   holder = v.to_string();
@@ -229,7 +229,7 @@ Truth evaluate(const std::vector<Condition::Node>& nodes, std::uint32_t index, c
       return outcome == Regex::Outcome::too_expensive ? Truth::unknown
                                                       : truth(outcome == Regex::Outcome::match);
     }
-    case Form::has: {
+    case Form::mentions: {
       if (n.field != kNoField) {
         Value v = event.get(n.field);
         return v.absent() ? Truth::unknown : truth(n.words->all_in(text_of(v, holder)));

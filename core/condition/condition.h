@@ -5,7 +5,7 @@
 //   c->evaluate(reader) == Truth::yes
 //
 // Beyond the standard: dotted names need no quotes; `field matches 'regex'` (PCRE2, anywhere in the text);
-// `has 'words'` (every word, any case, in the body or any text field) and `field has 'words'`; a boolean
+// `mentions 'words'` (every word, any case, in the body or any text field) and `field mentions 'words'`; a boolean
 // field may stand alone. A field that an event lacks is null, and comparisons with null are unknown, as in
 // SQL. Values compare by type: numbers as numbers, timestamps and addresses with their written form; a text
 // compares with a number if it is one as a whole, and is unknown otherwise. Immutable once parsed; many
@@ -69,7 +69,7 @@ class Condition {
   const std::vector<Bound>& bounds() const;
   const std::vector<std::string>& required_words() const;  // lower case; anywhere in the event's texts
   const std::vector<FieldId>& fields() const;              // all that it reads
-  bool reads_all_texts() const;                            // has 'words' without a field
+  bool reads_all_texts() const;                            // mentions 'words' without a field
   const std::string& text() const;
 
   struct Node;

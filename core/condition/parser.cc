@@ -22,8 +22,9 @@ std::string lower(std::string_view text) {
   return out;
 }
 
-const std::vector<std::string> kWords{"and",  "or",   "not",   "in",      "between", "like", "escape",   "is",
-                                      "null", "true", "false", "unknown", "matches", "has",  "timestamp"};
+const std::vector<std::string> kWords{"and",   "or",      "not",     "in",       "between",
+                                      "like",  "escape",  "is",      "null",     "true",
+                                      "false", "unknown", "matches", "mentions", "timestamp"};
 
 }  // namespace
 
@@ -177,10 +178,10 @@ class ConditionParser {
       if (!is_sign(")")) return expected("`)`");
       return advance();
     }
-    if (is_word("has")) {
+    if (is_word("mentions")) {
       if (!advance()) return false;
       tree_->reads_all_texts = true;
-      return has(kNoField, out);
+      return mentions(kNoField, out);
     }
     if (is_word("true") || is_word("false")) {
       Node node;
@@ -238,10 +239,10 @@ class ConditionParser {
       ok = like(node, out);
     else if (is_word("matches"))
       ok = matches(node, out);
-    else if (is_word("has"))
-      ok = advance() && has(field, out);
+    else if (is_word("mentions"))
+      ok = advance() && mentions(field, out);
     else if (negated)
-      return expected("`in`, `between`, `like`, `matches` or `has`");
+      return expected("`in`, `between`, `like`, `matches` or `mentions`");
     else
       return comparison(node, out);
     if (ok && negated) out = add(Form::negation, out, 0);
@@ -277,7 +278,7 @@ class ConditionParser {
       return expected("a comparison after the field",
                       token_.form == Token::Form::name
                           ? did_you_mean(lower(token_.text), kWords)
-                          : "=, <>, <, <=, >, >=, in, between, like, is, matches or has");
+                          : "=, <>, <, <=, >, >=, in, between, like, is, matches or mentions");
     node.form = Form::field;
     out = add(std::move(node));
     return true;
@@ -383,13 +384,16 @@ class ConditionParser {
     out = add(std::move(node));
     return advance();
   }
-  bool has(FieldId field, std::uint32_t& out) {
+  bool mentions(FieldId field, std::uint32_t& out) {
     if (token_.form != Token::Form::text)
-      return expected("words in single quotes", "for instance: has 'berth occupied'");
+      return expected("words in single quotes", "for instance: mentions 'berth occupied'");
     Node node;
-    node.form = Form::has;
+    node.form = Form::mentions;
     node.field = field;
     node.words.emplace(token_.text);
+    if (const auto at = node.words->unclosed())
+      return fail("in these words, a double quote is not closed", "words in double quotes stand together",
+                  token_.offset + 1 + *at, 1);
     if (node.words->pieces() == 0) return expected("at least one word", "a word has letters or digits");
     out = add(std::move(node));
     return advance();
@@ -409,7 +413,7 @@ class ConditionParser {
           !n.literals[0].instant && !n.literals[0].address && v.as_text() != "true" && v.as_text() != "false")
         for_each_word(v.as_text(),
                       [&](std::string_view word) { tree_->required_words.push_back(lower(word)); });
-    } else if (n.form == Form::has) {
+    } else if (n.form == Form::mentions) {
       for (const std::string& word : n.words->words()) tree_->required_words.push_back(word);
     }
   }

@@ -21,12 +21,12 @@ struct Condition::Node {
     is_truth,
     field,
     matches,
-    has
+    mentions
   };
   Form form = Form::constant;
   Truth constant = Truth::yes;        // constant; is_truth: the value asked for (field: what it holds)
   std::uint32_t left = 0, right = 0;  // both, either, negation: nodes
-  FieldId field = kNoField;           // has: kNoField for the whole event
+  FieldId field = kNoField;           // mentions: kNoField for the whole event
   FieldId other = kNoField;           // compare_fields
   Comparison comparison = Comparison::equal;
   std::vector<Literal> literals;  // compare: one; in: all

@@ -1,7 +1,8 @@
-// Words of a text, for the full-text test `has`: runs of ASCII letters, digits and bytes from 0x80; ASCII
+// Words of a text, for the full-text test `mentions`: runs of ASCII letters, digits and bytes from 0x80; ASCII
 // case does not count. "GET /gate/7" has the words get, gate, 7.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -25,19 +26,28 @@ void for_each_word(std::string_view text, Take take) {
   }
 }
 
-// What `has 'a b-c'` looks for: each piece between blanks must occur, its signs included, with word borders
-// at its ends.
+// What `mentions 'a b-c "d e" f*'` looks for: each piece between blanks must occur, its signs included, with word borders at
+// its ends. Words in double quotes are one piece: they stand together, with any run of white space between them. A piece that
+// ends in * is the beginning of a word.
 class WordQuery {
  public:
   explicit WordQuery(std::string_view text);
+  // A double quote that is not closed: its place in the text.
+  std::optional<std::size_t> unclosed() const { return unclosed_; }
   std::size_t pieces() const { return pieces_.size(); }
   bool piece_in(std::size_t piece, std::string_view text) const;
   bool all_in(std::string_view text) const;
-  // The words, in lower case, that a text with all pieces must contain.
+  // The words, in lower case, that a text with all pieces must contain; beginnings are not among them.
   const std::vector<std::string>& words() const { return words_; }
 
  private:
-  std::vector<std::string> pieces_;  // lower case
+  void add(std::string_view piece);
+  struct Piece {
+    std::string text;     // lower case; a blank stands for white space
+    bool begins = false;  // with more of the word behind it
+  };
+  std::vector<Piece> pieces_;
+  std::optional<std::size_t> unclosed_;
   std::vector<std::string> words_;
 };
 

@@ -24,18 +24,18 @@ struct Layout {
 constexpr Layout kLayouts[] = {
     {"access log",
      "{client.address:ip} {:unspaced} {user.name:unspaced} [{at:clf_time}] \"{:http_request}\" "
-     "{http.response.status_code:int} {(}{http.response.size:int}{|}-{)}{[} \"{http.request.referrer}\" "
+     "{http.response.status_code:int} {(}{http.response.size:int}{|}-{)}{[} \"{referrer}\" "
      "\"{user_agent.original}\"{]}"},
     {"syslog (RFC 5424)",
-     "<{syslog.priority:int}>1 {at:rfc3339} {host.name:unspaced} {process.name:unspaced} "
-     "{process.pid:unspaced} "
-     "{syslog.msgid:unspaced} {(}-{|}{syslog.structured_data:/(\\[([^\\]\\\\]|\\\\.)*\\])+/}{)} "},
+     "<{:syslog_priority}>1 {(}-{|}{at:rfc3339}{)} {(}-{|}{host.name:unspaced}{)} "
+     "{(}-{|}{syslog.app_name:unspaced}{)} {(}-{|}{syslog.proc_id:unspaced}{)} "
+     "{(}-{|}{syslog.msg_id:unspaced}{)} {(}-{|}{syslog.structured_data:/(\\[([^\\]\\\\]|\\\\.)*\\])+/}{)} "},
     {"syslog (RFC 3164)",
-     "{[}<{syslog.priority:int}>{]}{at:syslog_time} {host.name:unspaced} "
-     "{process.name:/[\\w.\\/-]+(?=[\\[:])/}{[}[{process.pid:int}]{]}: "},
+     "{[}<{:syslog_priority}>{]}{at:syslog_time} {host.name:unspaced} "
+     "{syslog.app_name:/[\\w.\\/-]+(?=[\\[:])/}{[}[{syslog.proc_id:int}]{]}: "},
     {"syslog with full times",
-     "{[}<{syslog.priority:int}>{]}{at:rfc3339} {host.name:unspaced} "
-     "{process.name:/[\\w.\\/-]+(?=\\[\\d)/}[{process.pid:int}]: "},
+     "{[}<{:syslog_priority}>{]}{at:rfc3339} {host.name:unspaced} "
+     "{syslog.app_name:/[\\w.\\/-]+(?=\\[\\d)/}[{syslog.proc_id:int}]: "},
 };
 
 const PatternLibrary& library() {

@@ -158,7 +158,7 @@ bool DraftGrower::literal(Rows& rows, State& state) {
     // Blanks of differing lengths.
     if (!std::all_of(rows.begin(), rows.end(), [](const At& at) { return at.here().kind == Form::blank; }))
       return false;
-    state.text += "{_}";
+    state.text += "{ }";
     state.before += ' ';
     state.open = false;
     for (At& at : rows) ++at.token;

@@ -7,7 +7,7 @@ namespace {
 const ComponentSpec kSpec{
     "omit",
     "Takes fields away. A field that an event lacks is no error. Omitting `body` leaves it empty.",
-    "omit: { fields: [ident, auth] }",
+    "omit: { fields: [crew.name, passenger.email] }",
     {{.name = "fields", .type = OptionType::fields, .text = "The fields to take away.", .required = true}}};
 
 class Omit final : public Step {

@@ -68,7 +68,7 @@ std::string Mismatch::sentence() const {
 
 std::string Advice::sentence() const {
   if (blanks)
-    return "several blanks or a tab stand here: {_} takes a run of them, and then the rest of the line "
+    return "several blanks or a tab stand here: { } takes a run of them, and then the rest of the line "
            "matches";
   std::string text;
   int named = 0;

@@ -41,7 +41,7 @@ class Parser {
       } else if (text_[at_] != '{') {
         literal(parts, at_, 1, text_.substr(at_, 1));
         ++at_;
-      } else if (here("{_}")) {
+      } else if (here("{ }")) {
         parts.push_back({Part::Form::blanks, "", "", at_, 3, at_, {}, {}});
         at_ += 3;
       } else if (here("{[}") || here("{(}")) {

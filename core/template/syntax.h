@@ -6,7 +6,7 @@
 //   *) parameters  = parameter { "," parameter } ; parameter   = [ name "=" ] [ value ] ; value       = { any
 //   byte but , ( ) = " ' } | '"' { byte | '""' } '"' | "'" { byte | "''" } "'" ; regex       = "{" [ field ]
 //   ":/" PCRE2 "/}" ; any_case    = "{'" { byte } "'}" ;                        (* literal text, letters in
-//   either case *) blanks      = "{_}" ;                                     (* one or more blanks or tabs *)
+//   either case *) blanks      = "{ }" ;                                     (* one or more blanks or tabs *)
 //   optional    = "{[}" template "{]}" ;
 //   choice      = "{(}" template { "{|}" template } "{)}" ;
 //

@@ -62,7 +62,7 @@ struct Advice {
     bool rest_matches = false;
   };
   std::vector<Other> others;    // patterns that match at the place, best first; at most five
-  bool blanks = false;          // several blanks stand where the template has one: {_} takes a run of them
+  bool blanks = false;          // several blanks stand where the template has one: { } takes a run of them
   bool skipping_helps = false;  // with any text in the place of the element the rest of the line matches
   std::string skipped;          // the text that would be skipped then, up to 60 bytes
   std::string element;          // the element that failed, as it stands in the template

@@ -114,35 +114,40 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"ok is not false", yes}, Case{"missing is true", no}, Case{"user is null", no},
                     Case{"missing = user", unknown}, Case{"user = missing", unknown},
                     Case{"missing between 1 and 2", unknown}, Case{"missing matches 'x'", unknown},
-                    Case{"missing has 'x'", unknown}, Case{"yes is true", yes}, Case{"yes", yes},
+                    Case{"missing mentions 'x'", unknown}, Case{"yes is true", yes}, Case{"yes", yes},
                     Case{"yes = true", unknown}, Case{"ok = 'true'", yes}, Case{"ok = 'yes'", unknown},
                     Case{"user in (1, 2)", unknown}, Case{"user in (1, 'tern')", no}));
 
 INSTANTIATE_TEST_SUITE_P(
     Predicates, ConditionEvaluates,
-    testing::Values(Case{"status in (502, 503)", yes}, Case{"status not in (502, 503)", no},
-                    Case{"user in ('tern', 'kestrel')", yes}, Case{"status between 500 and 599", yes},
-                    Case{"status not between 500 and 599", no}, Case{"status between 503 and 503", yes},
-                    Case{"status between 504 and 600", no}, Case{"status between 100 and 502", no},
-                    Case{"status in (502)", no}, Case{"status in (+503)", yes},
-                    Case{"status in (503.0)", yes}, Case{"odd = '-.5e1'", no}, Case{"odd = 'it''s'", yes},
-                    Case{"\"odd\" = 'it''s'", yes}, Case{"accent like 'B_rth'", yes},
-                    Case{"accent like 'B__rth'", no}, Case{"user like 'kes%rel'", yes},
-                    Case{"user like '%'", yes}, Case{"user like ''", no}, Case{"user like 'kestrel%'", yes},
-                    Case{"user like 'kestrel_'", no}, Case{"user like '%!%' escape '!'", no},
-                    Case{"percent like '50!%' escape '!'", yes}, Case{"percent like '5!_%' escape '!'", no},
-                    Case{"percent like '%!%' escape '!'", yes}, Case{"body like '%Ticket-_'", yes},
-                    Case{"body like '%Ticket-'", no}, Case{"body like '%gate%refused%'", yes},
-                    Case{"body like '%refused%gate%'", no}, Case{"ratio like '0.5'", yes},
-                    Case{"status matches '^503$'", yes}, Case{"url.path like '/gate/%'", yes},
-                    Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no},
-                    Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes},
-                    Case{"user like 'k!_%' escape '!'", no}, Case{"user like 'k!!%!%' escape '!'", no},
-                    Case{"url.path matches '/\\d$'", yes}, Case{"url.path matches '^gate'", no},
-                    Case{"user not matches 'z'", yes}, Case{"status like '5%'", yes},
-                    Case{"has 'refused'", yes}, Case{"has 'REFUSED gate'", yes}, Case{"has 'refuse'", no},
-                    Case{"has 'ticket-9'", yes}, Case{"has '/gate/7'", yes}, Case{"body has 'get'", yes},
-                    Case{"user has 'get'", no}, Case{"has 'kestrel refused'", yes}));
+    testing::Values(
+        Case{"status in (502, 503)", yes}, Case{"status not in (502, 503)", no},
+        Case{"user in ('tern', 'kestrel')", yes}, Case{"status between 500 and 599", yes},
+        Case{"status not between 500 and 599", no}, Case{"status between 503 and 503", yes},
+        Case{"status between 504 and 600", no}, Case{"status between 100 and 502", no},
+        Case{"status in (502)", no}, Case{"status in (+503)", yes}, Case{"status in (503.0)", yes},
+        Case{"odd = '-.5e1'", no}, Case{"odd = 'it''s'", yes}, Case{"\"odd\" = 'it''s'", yes},
+        Case{"accent like 'B_rth'", yes}, Case{"accent like 'B__rth'", no}, Case{"user like 'kes%rel'", yes},
+        Case{"user like '%'", yes}, Case{"user like ''", no}, Case{"user like 'kestrel%'", yes},
+        Case{"user like 'kestrel_'", no}, Case{"user like '%!%' escape '!'", no},
+        Case{"percent like '50!%' escape '!'", yes}, Case{"percent like '5!_%' escape '!'", no},
+        Case{"percent like '%!%' escape '!'", yes}, Case{"body like '%Ticket-_'", yes},
+        Case{"body like '%Ticket-'", no}, Case{"body like '%gate%refused%'", yes},
+        Case{"body like '%refused%gate%'", no}, Case{"ratio like '0.5'", yes},
+        Case{"status matches '^503$'", yes}, Case{"url.path like '/gate/%'", yes},
+        Case{"url.path like '/gate/_'", yes}, Case{"url.path like '/gate'", no},
+        Case{"url.path not like '%7'", no}, Case{"url.path like '%/%/%'", yes},
+        Case{"user like 'k!_%' escape '!'", no}, Case{"user like 'k!!%!%' escape '!'", no},
+        Case{"url.path matches '/\\d$'", yes}, Case{"url.path matches '^gate'", no},
+        Case{"user not matches 'z'", yes}, Case{"status like '5%'", yes}, Case{"mentions 'refused'", yes},
+        Case{"mentions 'REFUSED gate'", yes}, Case{"mentions 'refuse'", no}, Case{"mentions 'ticket-9'", yes},
+        Case{"mentions '/gate/7'", yes}, Case{"body mentions 'get'", yes}, Case{"user mentions 'get'", no},
+        Case{"mentions '\"refused:  ticket-9\"'", yes}, Case{"mentions '\"gate refused\"'", no},
+        Case{"body mentions '\"GET /gate\"'", yes}, Case{"mentions '\"get\" kestrel'", yes},
+        Case{"mentions 'refu*'", yes}, Case{"mentions 'efused*'", no}, Case{"mentions 'refused*'", yes},
+        Case{"mentions '\"refused: tick*\"'", yes}, Case{"mentions '\"refused: ick*\"'", no},
+        Case{"mentions 're*fused'", no}, Case{"mentions '\"kestrel refused\"'", no},
+        Case{"mentions 'kestrel refused'", yes}));
 
 INSTANTIATE_TEST_SUITE_P(Logic, ConditionEvaluates,
                          testing::Values(Case{"status = 1 or status = 2 and ok or user = 'kestrel'", yes},
@@ -179,7 +184,8 @@ INSTANTIATE_TEST_SUITE_P(
         BadCase{"status = ", 9, "a value"}, BadCase{"status = 'x", 9, "closing quote"},
         BadCase{"(ok", 3, "`)`"}, BadCase{"a = null", 4, "is null"}, BadCase{"status in 5", 10, "`(`"},
         BadCase{"user lik 'x'", 5, "did you mean `like`"}, BadCase{"user matches '('", 15, "regex"},
-        BadCase{"has ''", 4, "word"}, BadCase{"'x' = user", 0, "field"},
+        BadCase{"mentions ''", 9, "word"}, BadCase{"mentions 'a \"b'", 12, "double quote"},
+        BadCase{"mentions '*'", 9, "word"}, BadCase{"'x' = user", 0, "field"},
         BadCase{"a = 1 && b = 2", 6, "`and`"}, BadCase{"ok is nul", 6, "`null`"},
         BadCase{"status = 1x", 10, "and"}, BadCase{"user like 'a!b' escape '!'", 10, "ISO 9075"},
         BadCase{"user like 'a!' escape '!'", 10, "ISO 9075"}, BadCase{"user not = 'x'", 9, "`in`, `between`"},
@@ -190,7 +196,7 @@ INSTANTIATE_TEST_SUITE_P(
         BadCase{"status in (1 2)", 13, "`,` or `)`"}, BadCase{"status in (user)", 11, "a value"},
         BadCase{"user like 5", 10, "single quotes"},
         BadCase{"user like 'x' escape 'ab'", 21, "one character"}, BadCase{"user matches 5", 13, "regex"},
-        BadCase{"has 5", 4, "words"}, BadCase{"a = timestamp 'soon'", 14, "time in quotes"},
+        BadCase{"mentions 5", 9, "words"}, BadCase{"a = timestamp 'soon'", 14, "time in quotes"},
         BadCase{"a = 1.2.3", 4, "not a number"}, BadCase{"a = -", 4, "unexpected"},
         BadCase{"\"a = 1", 0, "closing quote"}, BadCase{"a = 1; b", 5, "unexpected"},
         BadCase{"select = 1 = 2", 11, "`and`"}, BadCase{"in = 1", 0, "field's name"},
@@ -206,13 +212,14 @@ TEST(Condition, DeepNestingIsRefusedNotRecursedInto) {
 }
 
 TEST(Condition, TellsWhatBlocksMustHave) {
-  auto c = Condition::parse("status >= 500 and (a = 1 or b = 2) and user = 'Kestrel' and has 'no berth'");
+  auto c =
+      Condition::parse("status >= 500 and (a = 1 or b = 2) and user = 'Kestrel' and mentions 'no berth'");
   ASSERT_TRUE(c);
   EXPECT_EQ(c->bounds().size(), 2u);
   EXPECT_EQ(c->required_words(), (std::vector<std::string>{"kestrel", "no", "berth"}));
   EXPECT_EQ(c->fields().size(), 4u);
   EXPECT_TRUE(c->reads_all_texts());
-  EXPECT_FALSE(Condition::parse("body has 'berth'")->reads_all_texts());
+  EXPECT_FALSE(Condition::parse("body mentions 'berth'")->reads_all_texts());
   // What may be written in several ways, or need not hold at all, demands no word.
   for (const char* free : {"a = '007'", "a = '2026-11-23'", "a = '192.0.2.7'", "a = 'true'", "a <> 'Kestrel'",
                            "a = 'x' or b = 'y'", "not a = 'x'", "a in ('x')"})

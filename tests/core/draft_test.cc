@@ -68,28 +68,27 @@ TEST_P(Services, AreDrafted) {
 }
 INSTANTIATE_TEST_SUITE_P(
     SkerryLine, Services,
-    testing::Values(Service{"ticket-gate",
-                            1,
-                            {"{client.address:ip}", "[{at:clf_time}]", "{http.response.status_code:int}",
-                             "{trace_id:trace_id}", "gate {gate:int} watchdog"}},
-                    Service{"manifest-api", 0.98, {"- json: {}", "time: { field: time }"}},
-                    Service{"berthing",
-                            1,
-                            {"starts_with: '{:rfc3339}'", "{severity:level}", "{logger:class_name}",
-                             "{exception.stacktrace:rest}"}},
-                    Service{"tide-gauge",
-                            0.98,
-                            {"{:csv(at:rfc3339, harbour, level_m:decimal, surge_m:decimal, quality)}"}},
-                    Service{"crane-ctl", 1, {"{:pairs}", "time: { field: ts }"}},
-                    Service{"radio-bridge",
-                            1,
-                            {"{syslog.priority:int}", "{at:syslog_time}", "{host.name:unspaced}",
-                             "channel {channel:int}"}},
-                    Service{"customs-ids",
-                            1,
-                            {"{at:slash_time}",
-                             "{client.address:ip}:{client.port:int}>{server.address:ip}:{server.port:int}",
-                             "score {score:int}"}}));
+    testing::Values(
+        Service{"ticket-gate",
+                1,
+                {"{client.address:ip}", "[{at:clf_time}]", "{http.response.status_code:int}",
+                 "{trace_id:trace_id}", "gate {gate:int} watchdog"}},
+        Service{"manifest-api", 0.98, {"- json: {}", "time: { field: time }"}},
+        Service{"berthing",
+                1,
+                {"starts_with: '{:rfc3339}'", "{severity:level}", "{logger:class_name}",
+                 "{exception.stacktrace:rest}"}},
+        Service{
+            "tide-gauge", 0.98, {"{:csv(at:rfc3339, harbour, level_m:decimal, surge_m:decimal, quality)}"}},
+        Service{"crane-ctl", 1, {"{:pairs}", "time: { field: ts }"}},
+        Service{"radio-bridge",
+                1,
+                {"{:syslog_priority}", "{at:syslog_time}", "{host.name:unspaced}", "channel {channel:int}"}},
+        Service{
+            "customs-ids",
+            1,
+            {"{at:slash_time}", "{client.address:ip}:{client.port:int}>{server.address:ip}:{server.port:int}",
+             "score {score:int}"}}));
 
 TEST(DraftNames, ComeFromKeysWordsAndConventions) {
   EXPECT_EQ(draft_of({"user=ann took 5 ms", "user=bob took 17 ms", "user=eve took 1 ms"}).templates[0].text,

@@ -35,7 +35,7 @@ class TemplateGrammar {
     for (const Node& n : nodes) switch (n.form) {
         case Node::Form::literal: out += n.text; break;
         case Node::Form::any_case: out += "{'" + n.text + "'}"; break;
-        case Node::Form::blanks: out += "{_}"; break;
+        case Node::Form::blanks: out += "{ }"; break;
         case Node::Form::capture: out += "{" + n.name + (n.text.empty() ? "" : ":" + n.text) + "}"; break;
         case Node::Form::optional: out += "{[}" + template_of(n.branches[0]) + "{]}"; break;
         case Node::Form::choice:

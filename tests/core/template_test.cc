@@ -65,7 +65,7 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"{a:word}-{b:word}", "x-y", "a=x b=y"},
                     Case{"{a:unspaced} {b:rest}", "/gate/7 and more", "a=/gate/7 b=and more"},
                     Case{"{a:word} end", "/x end", "column 1"},
-                    Case{"{a:letters}{b:int}", "abc12", "a=abc b=12"},
+                    Case{"{a:alphabetic}{b:int}", "abc12", "a=abc b=12"},
                     Case{"{a:quoted} {b:int}", "\"say \\\"hi\\\"\" 3", "a=say \"hi\" b=3"},
                     Case{"{a:line}\n{b:rest}", "first\nsecond\nthird", "a=first b=second\nthird"}));
 
@@ -98,7 +98,7 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"{(}id {a:int}{|}name {a:word}{)}", "name tern", "a=tern"},
                     Case{"{(}ab{|}abc{)}d", "abcd",
                          "column 3"},  // committed: the first alternative that matches is final
-                    Case{"x{_}y", "x \t y", ""}, Case{"{a}{_}y", "x   y", "a=x"},
+                    Case{"x{ }y", "x \t y", ""}, Case{"{a}{ }y", "x   y", "a=x"},
                     Case{"{[}{a:int} {]}{b:word}", "12 x", "a=12 b=x"}));
 
 INSTANTIATE_TEST_SUITE_P(
@@ -137,12 +137,30 @@ TEST(Template, LaterMatchForgetsOptionalFieldsOfAnEarlierOne) {
   EXPECT_TRUE(values[0].absent());
 }
 
+TEST(Template, ASyslogPriorityIsAFacilityAndASeverity) {
+  const PatternLibrary library;
+  std::vector<Problem> problems;
+  auto t = Template::compile("<{:syslog_priority}>", library, {}, problems);
+  ASSERT_TRUE(t);
+  std::vector<Value> values(t->value_count());
+  for (auto [text, facility, severity] : {std::tuple{"<0>", 0, "emergency"},
+                                          {"<34>", 4, "critical"},
+                                          {"<165>", 20, "notice"},
+                                          {"<191>", 23, "debug"}}) {
+    ASSERT_TRUE(t->match(text, {}, values.data())) << text;
+    EXPECT_EQ(values[0], Value::integer(facility));
+    EXPECT_EQ(values[1].to_string(), severity);
+  }
+  for (const char* none : {"<192>", "<034>", "<>", "<-1>", "<1a>", "<99999999999999999999>"})
+    EXPECT_FALSE(t->match(none, {}, values.data())) << none;
+}
+
 TEST(Template, NamedTemplatesBringTheirFields) {
   PatternLibrary library;
-  library.add({.name = "endpoint", .form = PatternForm::template_text, .source = "{address:ip}:{port:port}"});
+  library.add({.name = "peer", .form = PatternForm::template_text, .source = "{address:ip}:{port:port}"});
   library.add({.name = "code", .form = PatternForm::regex, .kind = Kind::integer, .source = "\\d{3}"});
   std::vector<Problem> problems;
-  auto t = Template::compile("{from:endpoint} > {:code} {status:code}", library, {}, problems);
+  auto t = Template::compile("{from:peer} > {:code} {status:code}", library, {}, problems);
   ASSERT_TRUE(t) << problems[0].message;
   std::vector<Value> values(t->value_count());
   ASSERT_TRUE(t->match("192.0.2.1:80 > 100 200", {}, values.data()));
@@ -240,7 +258,7 @@ TEST(Template, SeveralMistakesAreAllReported) {
 INSTANTIATE_TEST_SUITE_P(AnyCase, TemplateMatches,
                          testing::Values(Case{"{'Error'}: {x}", "eRROR: late", "x=late"},
                                          Case{"{x}{'END'}", "all end", "x=all "},
-                                         Case{"{x:letters}{'2a'}", "ab2A", "x=ab"},
+                                         Case{"{x:alphabetic}{'2a'}", "ab2A", "x=ab"},
                                          Case{"{'it''s'} {x:int}", "IT'S 4", "x=4"},
                                          Case{"{'error'}", "erro", "column 1"}));
 
@@ -299,7 +317,7 @@ INSTANTIATE_TEST_SUITE_P(
                          "u.scheme=https u.user=staff u.address=2001:db8::7 u.port=8443 u.path=/a/b "
                          "u.query=x=1 u.fragment=y"},
                     Case{"{u:uri} x", "https://skerry.example/a x", "u=https://skerry.example/a"},
-                    Case{"{peer.:host_port} {p:host_port}", "gate-7:80 192.0.2.7:443",
+                    Case{"{peer.:endpoint} {p:endpoint}", "gate-7:80 192.0.2.7:443",
                          "peer.host=gate-7 peer.port=80 p=192.0.2.7:443"}));
 
 INSTANTIATE_TEST_SUITE_P(
@@ -358,7 +376,7 @@ TEST_P(Advices, AreGiven) {
   EXPECT_EQ(compile(GetParam().text)->advise(GetParam().line, {}, library).sentence(), GetParam().advice);
 }
 constexpr const char* kBlanks =
-    "several blanks or a tab stand here: {_} takes a run of them, and then the rest of the line matches";
+    "several blanks or a tab stand here: { } takes a run of them, and then the rest of the line matches";
 TEST(Template, BlanksThatLookLikeOthersAreNamed) {
   EXPECT_EQ(compile("gate {a:int}")
                 ->explain("gate\xC2\xA0\xE2\x80\x8B"

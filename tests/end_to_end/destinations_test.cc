@@ -319,7 +319,7 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
   Daemon daemon(gate_configuration(
       "    http: { url: '" + service.url("/events") +
       "', auth: { bearer: { env: GATE_TOKEN } }, body: { before: '{\"put\":{}}' }, answer: { "
-      "items: /results, status: '/*/code', error: '/*/why' } }\n"));
+      "each: /results, code: '/*/code', why: '/*/why' } }\n"));
   daemon.write("gate.log", gate_lines(20));
   daemon.start();
   const Json status = daemon.settled();
@@ -339,9 +339,9 @@ TEST(HttpDestination, AnEndlessAnswerCostsLittleMemory) {
     answer.set_content(long_answer, "text/plain");
   });
   for (const bool reads : {false, true}) {
-    Daemon daemon(gate_configuration("    http: { url: '" + service.url("/events") + "'" +
-                                     (reads ? ", answer: { items: /results, status: '/*/code' }" : "") +
-                                     " }\n"));
+    Daemon daemon(gate_configuration(
+        "    http: { url: '" + service.url("/events") + "'" +
+        (reads ? ", answer: { each: /results, code: '/*/code', why: '/*/why' }" : "") + " }\n"));
     daemon.write("gate.log", gate_lines(3));
     daemon.start();
     if (reads)

@@ -99,7 +99,7 @@ TEST_F(Remote, AnAgentsTokenMayOnlyWrite) {
   EXPECT_EQ(curl("/v1/events", token), "403");
   EXPECT_EQ(curl("/v1/status", "wrong"), "401");
   EXPECT_EQ(curl("/v1/status", logs->token()), "200");
-  EXPECT_EQ(curl("/v1/intake", token), "405") << "GET";
+  EXPECT_EQ(curl("/v1/handover", token), "405") << "GET";
 }
 
 TEST_F(Remote, ASpoolIsTheAgentsThatBroughtItFirst) {
@@ -109,7 +109,7 @@ TEST_F(Remote, ASpoolIsTheAgentsThatBroughtItFirst) {
                {"/usr/bin/curl", "-s", "-w", "%{http_code}", "--cacert", folder + "/certificate.pem", "-H",
                 "Authorization: Bearer " + bearer, "--data", "",
                 "https://127.0.0.1:" + std::to_string(port) +
-                    "/v1/intake?epoch=1&nonce=2&sender=3&after_epoch=0&after_number=0&spool=" + spool})
+                    "/v1/handover?epoch=1&nonce=2&sender=3&after_epoch=0&after_number=0&spool=" + spool})
         .out;
   };
   auto status_of = [](const std::string& answer) {

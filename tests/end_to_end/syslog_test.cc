@@ -117,8 +117,10 @@ TEST(Syslog, LoggerSendsByEveryRoad) {
   ASSERT_EQ(events.size(), 5);
   int by_udp = 0;
   for (const Json& e : events) {
-    EXPECT_EQ(e["syslog.priority"], 132);  // local0.warning
-    EXPECT_EQ(e["process.name"], "radio");
+    EXPECT_EQ(e["syslog.facility"], 16);  // local0
+    EXPECT_EQ(e["severity"], "warning");
+    EXPECT_EQ(e["severity_number"], 13);
+    EXPECT_EQ(e["syslog.app_name"], "radio");
     EXPECT_TRUE(e["message"].get<std::string>().starts_with("ship Gannet calls n="));
     const auto second = [](const Json& time) { return time.get<std::string>().substr(0, 19); };
     EXPECT_GE(second(e["timestamp"]), second(begin)) << e;

@@ -141,7 +141,7 @@ TEST(HttpTrouble, AnAnswerThatIsNotWhatWasAskedFor) {
                        "text/plain");
   });
   Daemon daemon(gate_configuration("    http: { url: '" + service.url() +
-                                   "', answer: { items: /items, status: /code } }\n"));
+                                   "', answer: { each: /items, code: /code, why: /why } }\n"));
   daemon.write("gate.log", gate_lines(100));
   daemon.start();
   expect_problem(daemon, "the answer is not JSON: <html>Welcome to Northquay");

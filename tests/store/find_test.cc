@@ -27,9 +27,9 @@ TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
   ASSERT_EQ(commit().stored, 3u);
   EXPECT_EQ(find(""), (Bodies{"gate 7 closed", "gate 8 refused", "gate 7 opened"}));
   EXPECT_EQ(find("status >= 500"), (Bodies{"gate 8 refused"}));
-  EXPECT_EQ(find("has 'GATE 7'"), (Bodies{"gate 7 closed", "gate 7 opened"}));
-  EXPECT_EQ(find("has 'server'"), (Bodies{"gate 8 refused"}));
-  EXPECT_EQ(find("has 'serve'"), Bodies{});
+  EXPECT_EQ(find("mentions 'GATE 7'"), (Bodies{"gate 7 closed", "gate 7 opened"}));
+  EXPECT_EQ(find("mentions 'server'"), (Bodies{"gate 8 refused"}));
+  EXPECT_EQ(find("mentions 'serve'"), Bodies{});
   EXPECT_EQ(find("timestamp < '2026-11-23T08:01:30Z'", 1), (Bodies{"gate 8 refused"}));
   EXPECT_EQ(find("reason is null and status = 200", 1), (Bodies{"gate 7 closed"}));
 }
@@ -97,7 +97,7 @@ TEST_F(StoreTest, BlocksAreLeftOutByFilterAndBounds) {
     find_events({store.get()}, q, 10, false, scanned);
     return scanned.blocks_left_out;
   };
-  EXPECT_EQ(left_out("has 'word2'"), 2u);
+  EXPECT_EQ(left_out("mentions 'word2'"), 2u);
   EXPECT_EQ(left_out("status > 250"), 2u);
   EXPECT_EQ(left_out("nothing = 1"), 3u);
   EXPECT_EQ(left_out("status <> 100"), 0u);

@@ -183,9 +183,9 @@ void add_address_lexemes(std::vector<Lexeme>& all) {
                  "00:00:5e"});
 }
 
-FieldPattern host_port_pattern() {
+FieldPattern endpoint_pattern() {
   using namespace classes;
-  return {"host_port",
+  return {"endpoint",
           letters() | digits() | ByteClass::of("[-._") | beyond_ascii(),
           true,
           "a host and a port such as gate-7:8080",

@@ -13,12 +13,13 @@ void add_word_lexemes(std::vector<Lexeme>& all);
 void add_address_lexemes(std::vector<Lexeme>& all);
 void add_time_lexemes(std::vector<Lexeme>& all);
 
-FieldPattern host_port_pattern();
+FieldPattern endpoint_pattern();
 FieldPattern uri_pattern();
 FieldPattern csv_pattern();
 FieldPattern pairs_pattern();
 FieldPattern json_pattern();
 FieldPattern xml_pattern();
+FieldPattern syslog_priority_pattern();
 
 inline bool is_digit(char c) { return static_cast<unsigned char>(c - '0') <= 9; }
 inline bool is_hex(char c) { return is_digit(c) || static_cast<unsigned char>((c | 0x20) - 'a') <= 5; }

@@ -1,4 +1,4 @@
-// The intake: lines of any bytes, and lines whose members the input chooses. What is taken can be encoded as
+// The handover: lines of any bytes, and lines whose members the input chooses. What is taken can be encoded as
 // a block.
 #include <fmt/format.h>
 
@@ -6,13 +6,13 @@
 
 #include "core/bytes.h"
 #include "core/json_text.h"
-#include "store/intake_lines.h"
+#include "store/handover_lines.h"
 #include "store/store.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace dingle;
   const std::string_view input(reinterpret_cast<const char*>(data), size);
-  IntakeLines lines;
+  HandoverLines lines;
   for (std::size_t at = 0; at < input.size();) {
     const std::size_t end = std::min(input.find('\n', at), input.size());
     lines.add(input.substr(at, end - at), {1, 1, 1, 1});

@@ -1,6 +1,6 @@
 #include <gtest/gtest.h>
 
-#include "store/intake_lines.h"
+#include "store/handover_lines.h"
 #include "store/store.h"
 
 namespace dingle {
@@ -12,8 +12,8 @@ std::string line(const std::string& more) {
          more + "}";
 }
 
-TEST(IntakeLines, TypesThatJsonCannotTellAreNamed) {
-  IntakeLines lines;
+TEST(HandoverLines, TypesThatJsonCannotTellAreNamed) {
+  HandoverLines lines;
   ASSERT_TRUE(lines.add(
       line(
           R"(,"fields":{"a":1,"d":3,"t":8,"p":"192.0.2.1","l":[1,2],"m":{"x":null},"s":"1","b":true,"n":null},"types":{"d":"decimal","t":"timestamp","p":"ip","l":"list","m":"map"})"),
@@ -28,8 +28,8 @@ TEST(IntakeLines, TypesThatJsonCannotTellAreNamed) {
   for (std::size_t i = 0; i < e.fields.size(); ++i) EXPECT_EQ(e.fields[i].value, expected[i]) << i;
 }
 
-TEST(IntakeLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
-  IntakeLines lines;
+TEST(HandoverLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
+  HandoverLines lines;
   ASSERT_TRUE(lines.add(
       line(
           R"(,"fields":{"d":123456789012345680000,"e":0.33333333333333333333,"m":{"x":1e400},"body":"forged","timestamp":5,"dingle.pipeline":"gate","dingle.id":"x","ship":"Tern","ship":"Auk"},"types":{"d":"decimal","m":"map"})"),
@@ -44,14 +44,14 @@ TEST(IntakeLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
   EXPECT_EQ(e.body, "b");
 }
 
-TEST(IntakeLines, DeepNestingIsRefused) {
-  IntakeLines lines;
+TEST(HandoverLines, DeepNestingIsRefused) {
+  HandoverLines lines;
   for (const char* in : {",\"fields\":{\"a\":", ",\"other\":"})
     EXPECT_FALSE(lines.add(line(in + std::string(100'000, '[') + std::string(100'000, ']') + "}"), kSender));
 }
 
-TEST(IntakeLines, WhatIsNoEventIsRefused) {
-  IntakeLines lines;
+TEST(HandoverLines, WhatIsNoEventIsRefused) {
+  HandoverLines lines;
   for (const std::string& wrong :
        {std::string(""), std::string("{"), std::string("[]"), std::string("{\"index\":\"x\"}"),
         std::string("\xff\xfe"), line(",\"a\":"), line("").substr(0, 60)})
@@ -59,8 +59,8 @@ TEST(IntakeLines, WhatIsNoEventIsRefused) {
   EXPECT_TRUE(lines.by_index().empty());
 }
 
-TEST(IntakeLines, NamesOfIndexesAreMadeValid) {
-  IntakeLines lines;
+TEST(HandoverLines, NamesOfIndexesAreMadeValid) {
+  HandoverLines lines;
   std::string wild = line("");
   wild.replace(wild.find("gate-1"), 6, "../../etc");
   ASSERT_TRUE(lines.add(wild, kSender));

@@ -1,4 +1,4 @@
-#include "store/intake_lines.h"
+#include "store/handover_lines.h"
 
 #include <charconv>
 #include <optional>
@@ -15,7 +15,7 @@ bool read(std::string_view text, Number& out) {
   return result.ec == std::errc() && result.ptr == text.data() + text.size();
 }
 
-// A field's value as it was before it was sent (docs/intake.md): a JSON value, and what kind it was where
+// A field's value as it was before it was sent (docs/handover.md): a JSON value, and what kind it was where
 // that does not show.
 Value typed(Value v, std::string_view kind) {
   if (v.kind() == Kind::integer && kind == "decimal")
@@ -39,7 +39,7 @@ bool of_the_program(FieldId name) {
 
 }  // namespace
 
-bool IntakeLines::add(std::string_view line, const Sender& sender) {
+bool HandoverLines::add(std::string_view line, const Sender& sender) {
   StoredEvent e;
   e.order.spool = sender.spool;
   std::string_view fields, types;

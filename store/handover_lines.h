@@ -1,4 +1,4 @@
-// Reading what agents elsewhere send: NDJSON, one event a line (docs/intake.md).
+// Reading what agents elsewhere send: NDJSON, one event a line (docs/handover.md).
 #pragma once
 
 #include <map>
@@ -12,7 +12,7 @@
 namespace dingle {
 
 // Collects events; owns what they point to.
-class IntakeLines {
+class HandoverLines {
  public:
   // False if the line is not an event as agents send them: then it is left out. Any bytes may come.
   bool add(std::string_view line, const Sender& sender);

@@ -1,11 +1,11 @@
-#include "server/intake.h"
+#include "server/handover.h"
 
 #include <algorithm>
 #include <mutex>
 
 #include "server/json_answer.h"
 #include "server/parameters.h"
-#include "store/intake_lines.h"
+#include "store/handover_lines.h"
 
 namespace dingle {
 
@@ -63,7 +63,7 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
   const RecordNumber after{p.number("after_epoch", 0, UINT64_MAX), p.number("after_number", 0, UINT64_MAX)};
   if (stores[0]->held(sender) < after)
     return api_error(409, "this store holds less than the agent has sent to it: it was restored");
-  IntakeLines lines;
+  HandoverLines lines;
   std::size_t line = 0;
   for (std::size_t at = 0; at < r.body.size(); ++line) {
     const std::size_t end = std::min(r.body.find('\n', at), r.body.size());
