@@ -95,22 +95,17 @@ std::string shown(const Json& row, const Column& column) {
   return one_line(json_text(*it));
 }
 
-// Makes the widest columns of text narrower until a row fits, or each has kLeast.
+// Columns of text before the last one are padded: they take half of the width at most, or kEnough. The last one is cut where
+// the others leave it some room.
 void fit(const std::vector<Column>& columns, std::size_t width, std::vector<std::size_t>& widths) {
-  constexpr std::size_t kLeast = 20;
-  std::size_t all = 2 * (widths.size() - 1);
-  for (std::size_t i = 0; i < widths.size(); ++i) {
-    if (columns[i].look == Column::Look::text) widths[i] = std::min(widths[i], std::max(width, kLeast));
-    all += widths[i];
+  constexpr std::size_t kEnough = 60, kSome = 20;
+  std::size_t others = 0;
+  for (std::size_t i = 0; i + 1 < columns.size(); ++i) {
+    if (columns[i].look == Column::Look::text) widths[i] = std::min(widths[i], std::max(kEnough, width / 2));
+    others += widths[i] + 2;
   }
-  for (; all > width; --all) {
-    std::size_t* widest = nullptr;
-    for (std::size_t i = 0; i < widths.size(); ++i)
-      if (columns[i].look == Column::Look::text && widths[i] > kLeast && (!widest || widths[i] > *widest))
-        widest = &widths[i];
-    if (widest == nullptr) return;
-    --*widest;
-  }
+  if (columns.back().look == Column::Look::text && others + kSome < width)
+    widths.back() = std::min(widths.back(), width - others);
 }
 
 void print_table(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows) {

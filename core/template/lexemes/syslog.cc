@@ -30,16 +30,17 @@ class SyslogPriority final : public FieldScan {
 }  // namespace
 
 FieldPattern syslog_priority_pattern() {
-  return {"syslog_priority",
-          classes::digits(),
-          false,
-          "the priority of a syslog message, 0 to 191: `syslog.facility` as a number, and `severity` as its word",
-          "165\n0",
-          "192",
-          "",
-          [](ParameterReader&, const FieldScanMaking&) -> std::shared_ptr<const FieldScan> {
-            return std::make_shared<SyslogPriority>();
-          }};
+  return {
+      "syslog_priority",
+      classes::digits(),
+      false,
+      "the priority of a syslog message, 0 to 191: `syslog.facility` as a number, and `severity` as its word",
+      "165\n0",
+      "192",
+      "",
+      [](ParameterReader&, const FieldScanMaking&) -> std::shared_ptr<const FieldScan> {
+        return std::make_shared<SyslogPriority>();
+      }};
 }
 
 }  // namespace dingle
