@@ -17,8 +17,8 @@ struct Column {
   bool unwanted = false;  // a count that should be 0: others stand out
 };
 
-// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). A table
-// that is wider than the terminal is cut in its widest columns of text.
+// Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table
+// wide columns of text are cut.
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
 
 std::string with_thousands(std::int64_t number);  // 1 234 567

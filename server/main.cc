@@ -19,7 +19,6 @@
 #include "server/json_answer.h"
 #include "server/log.h"
 #include "server/token.h"
-#include "spool/whole_file.h"
 
 namespace dingle {
 namespace {
@@ -127,6 +126,7 @@ int run(const Arguments& arguments) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
   }
+  const std::string token_problem = problem;  // a full disk's, else it is empty
   auto engine = Engine::start(configuration, [](const Problems::Problem& p, Problems::Said said) {
     if (said == Problems::Said::problem)
       log_warning("problem", {{"about", p.about}, {"text", p.text}});
@@ -154,10 +154,24 @@ int run(const Arguments& arguments) {
     return tokens;
   });
   problem = server.listen(configuration->server.text("listen"));
-  if (problem.empty())
-    if (const int failed = write_whole(
-            data + "/address", (tls.given("certificate") ? "https://" : "") + server.address() + "\n", 0600))
-      problem = "cannot write " + data + "/address: " + std::strerror(failed);
+  std::map<std::string, std::string> unwritten{
+      {"address", (tls.given("certificate") ? "https://" : "") + server.address()}};
+  if (!token_problem.empty()) unwritten["token"] = token;
+  // What there was no room for is tried again.
+  const auto write_rest = [&] {
+    std::erase_if(unwritten, [&](const auto& file) {
+      bool full = false;
+      const std::string why = write_for_clients(data, file.first, file.second, &full);
+      if (!why.empty() && !full) problem = why;
+      if (full)
+        (*engine)->problems().set("server: " + file.first,
+                                  why + "; until there is room, clients do not find this program");
+      else
+        (*engine)->problems().clear("server: " + file.first);
+      return !full;
+    });
+  };
+  if (problem.empty()) write_rest();
   if (!problem.empty()) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
@@ -169,7 +183,16 @@ int run(const Arguments& arguments) {
                        {"epoch", std::to_string((*engine)->spool().identity().epoch)}});
   for (;;) {
     int signal_number = 0;
-    sigwait(&signals, &signal_number);
+    if (unwritten.empty()) {
+      sigwait(&signals, &signal_number);
+    } else {
+      constexpr timespec kTryAgain{1, 0};
+      signal_number = sigtimedwait(&signals, nullptr, &kTryAgain);
+      if (signal_number < 0) {
+        write_rest();
+        continue;
+      }
+    }
     if (signal_number != SIGHUP) break;
     reload(arguments, **engine);
   }

@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <cerrno>
 #include <cstring>
 #include <fstream>
 
@@ -38,11 +39,17 @@ std::string token_of(const std::string& data, std::string* problem) {
     token += "0123456789abcdef"[b >> 4];
     token += "0123456789abcdef"[b & 15];
   }
-  if (const int error = write_whole(path, token + "\n", 0600)) {
-    *problem = "cannot write " + path + ": " + std::strerror(error);
-    return "";
-  }
-  return token;
+  bool full = false;
+  *problem = write_for_clients(data, "token", token, &full);
+  return problem->empty() || full ? token : "";
+}
+
+std::string write_for_clients(const std::string& data, const std::string& name, const std::string& text,
+                              bool* full) {
+  const std::string path = data + "/" + name;
+  const int error = write_whole(path, text + "\n", 0600);
+  *full = error == ENOSPC || error == EDQUOT;
+  return error == 0 ? "" : "cannot write " + path + ": " + std::strerror(error);
 }
 
 }  // namespace dingle

@@ -10,4 +10,10 @@ namespace dingle {
 // or if others may read it.
 std::string token_of(const std::string& data, std::string* problem);
 
+// What clients look for in the data folder: the address, and the token. A full disk keeps neither the program from starting nor
+// its queues from emptying: what cannot be written is written once there is room. Answers what keeps it from that, or "".
+// `full`: whether that is the disk.
+std::string write_for_clients(const std::string& data, const std::string& name, const std::string& text,
+                              bool* full);
+
 }  // namespace dingle

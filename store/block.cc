@@ -45,6 +45,12 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
   return block;
 }
 
+std::size_t Block::bytes() const {
+  std::size_t all = 0;
+  for (const Column& c : columns_) all += std::min(c.size, kLargestChunk);
+  return all;
+}
+
 std::string_view Block::chunk(std::size_t number) const {
   auto [it, added] = chunks_.try_emplace(number);
   if (!added) return it->second;

@@ -14,6 +14,9 @@ namespace {
 constexpr std::int64_t kHour = 3600 * kSecond;
 constexpr std::uint64_t kWholeBlock = kEventsPerBlock / 2;  // blocks from this size are left alone
 constexpr std::size_t kMergeFrom = 8;                       // small blocks of one size and hour
+constexpr std::size_t kMostMerged = 64;                     // blocks at once
+constexpr std::size_t kLargeBlock = 4u << 20;               // in bytes: left alone as well
+constexpr std::size_t kMergedAtOnce = 32u << 20;            // bytes
 
 std::int64_t hour_of(std::int64_t t) { return t / kHour - (t % kHour < 0); }
 
@@ -182,19 +185,30 @@ void IndexFile::forget_cache() { sqlite3_db_release_memory(connection_.get()); }
 
 void IndexFile::merge(BlockEncoder& encoder) {
   // Small blocks by hour and order of size, so that an event is written again only a few times in all.
-  std::map<std::pair<std::int64_t, int>, std::vector<std::int64_t>> groups;
+  struct Group {
+    std::vector<std::int64_t> ids;
+    std::size_t bytes = 0;
+  };
+  std::map<std::pair<std::int64_t, int>, Group> groups;
   {
-    Statement s(connection_.get(), "SELECT id, first, count FROM block WHERE count < ? ORDER BY id");
+    Statement s(connection_.get(),
+                "SELECT id, first, count, directory FROM block WHERE count < ? ORDER BY id");
     s.bind(1, kWholeBlock);
     while (s.step()) {
       int tier = 0;
       for (std::int64_t n = s.integer(2); n >= 8; n /= 8) ++tier;
-      groups[{hour_of(s.integer(1)), tier}].push_back(s.integer(0));
+      Group& group = groups[{hour_of(s.integer(1)), tier}];
+      const auto block = Block::open(s.blob(3), [](std::size_t) { return std::nullopt; });
+      const std::size_t bytes = block ? block->bytes() : kLargeBlock;
+      if (bytes >= kLargeBlock || group.bytes + bytes > kMergedAtOnce || group.ids.size() == kMostMerged)
+        continue;
+      group.ids.push_back(s.integer(0));
+      group.bytes += bytes;
     }
   }
-  for (auto& [key, ids] : groups) {
+  for (const auto& [key, group] : groups) {
+    const std::vector<std::int64_t>& ids = group.ids;
     if (ids.size() < kMergeFrom) continue;
-    if (ids.size() > 64) ids.resize(64);
     Transaction transaction(connection_);
     std::vector<std::unique_ptr<Block>> blocks;
     std::deque<std::vector<Field>> fields;

@@ -29,6 +29,7 @@ TEST(Token, IsMadeOnceAndOnlyForItsOwner) {
   EXPECT_EQ(token_of(folder, &problem), token);
   ASSERT_EQ(::system(("chmod 644 " + folder + "/token").c_str()), 0);
   EXPECT_EQ(token_of(folder, &problem), "");
+  EXPECT_NE(problem, "");
   EXPECT_NE(problem.find("can be read by others"), std::string::npos);
   ::unlink((folder + "/token").c_str());
 }

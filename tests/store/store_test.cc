@@ -38,6 +38,19 @@ TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
   EXPECT_EQ(store->held(sender), (RecordNumber{1, 9}));
 }
 
+TEST_F(StoreTest, BlocksOfManyBytesAreNotMerged) {
+  auto some = [&](int blocks, std::size_t bytes) {
+    for (int i = 0; i < blocks; ++i)
+      add(fields.size() + 1, 0, 200, std::string(bytes, static_cast<char>('a' + fields.size() % 26))),
+          commit("day-1");
+    store->merge();
+    return store->indexes().at(0).blocks;
+  };
+  EXPECT_EQ(some(9, 5u << 20), 9u);
+  EXPECT_EQ(some(12, 3u << 20), 9u + 1u + 2u) << "ten of them at once";
+  EXPECT_EQ(find("").size(), 21u);
+}
+
 TEST_F(StoreTest, SmallBlocksOfAnHourAreMergedOthersAreLeftAlone) {
   std::uint64_t n = 0;
   auto some = [&](int blocks, std::int64_t minute) {
