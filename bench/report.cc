@@ -96,18 +96,40 @@ const std::string& access_log() {
   return text;
 }
 
-const std::vector<std::string_view>& access_lines() {
-  static const std::vector<std::string_view> lines = [] {
-    std::vector<std::string_view> all;
-    std::string_view text = access_log();
-    for (std::size_t at = 0; at < text.size();) {
-      const std::size_t end = text.find('\n', at);
-      all.push_back(text.substr(at, end - at));
-      at = end + 1;
-    }
-    return all;
+namespace {
+
+std::vector<std::string_view> lines_of(std::string_view text) {
+  std::vector<std::string_view> all;
+  for (std::size_t at = 0; at < text.size();) {
+    const std::size_t end = text.find('\n', at);
+    all.push_back(text.substr(at, end - at));
+    at = end + 1;
+  }
+  return all;
+}
+
+}  // namespace
+
+const std::vector<std::string_view>& access_lines() { return plain_access_log().lines; }
+
+const AccessLog& plain_access_log() {
+  static const AccessLog log{access_log(), lines_of(access_log()), kAccessTemplate, kAccessRegex};
+  return log;
+}
+
+const AccessLog& traced_access_log() {
+  static const std::string text = [] {
+    std::mt19937_64 random(2);
+    std::string out;
+    for (const std::string_view line : access_lines())
+      out += fmt::format("{} trace={:016x}{:016x}\n", line, random(), random());
+    return out;
   }();
-  return lines;
+  const std::string regex = kAccessRegex;
+  static const AccessLog log{text, lines_of(text),
+                             std::string(kAccessTemplate) + " trace={trace_id:trace_id}",
+                             regex.substr(0, regex.size() - 1) + " trace=(?<trace>[0-9a-f]{32})$"};
+  return log;
 }
 
 }  // namespace dingle

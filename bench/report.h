@@ -30,4 +30,14 @@ const std::vector<std::string_view>& access_lines();
 extern const char* const kAccessTemplate;  // 12 captures, typed values, event time
 extern const char* const kAccessRegex;     // the same 12 groups
 
+// A log, and what takes its lines apart.
+struct AccessLog {
+  const std::string& text;
+  std::vector<std::string_view> lines;
+  std::string templ, regex;
+};
+const AccessLog& plain_access_log();  // the one above
+const AccessLog&
+traced_access_log();  // with a trace id at the end of each line, as the demo's ticket gate writes it
+
 }  // namespace dingle

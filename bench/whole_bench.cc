@@ -32,18 +32,18 @@ std::string capture(const std::string& command) {
 }
 
 // Seconds until `sent` of the one destination is all lines.
-double run_to(const std::string& destination, int copies, std::uintmax_t* bytes) {
+double run_to(const AccessLog& source, const std::string& destination, int copies, std::uintmax_t* bytes) {
   std::string pattern = "/tmp/dingle-bench-XXXXXX";
   const std::string dir = ::mkdtemp(pattern.data());
   {
     std::ofstream log(dir + "/access.log");
-    for (int i = 0; i < copies; ++i) log << access_log();
+    for (int i = 0; i < copies; ++i) log << source.text;
   }
   std::ofstream(dir + "/c.yaml")
       << "version: 1\nserver: { data: " << dir
       << "/data, listen: '127.0.0.1:0', workers: 1 }\nsources: { access: { files: { paths: [" << dir
       << "/access.log] } } }\n"
-      << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << kAccessTemplate
+      << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << source.templ
       << "'] }, time: { field: at } ], to: [to] } }\ndestinations: { to: { " << destination << " } }\n";
   const auto begin = std::chrono::steady_clock::now();
   const pid_t pid = ::fork();
@@ -53,7 +53,7 @@ double run_to(const std::string& destination, int copies, std::uintmax_t* bytes)
     ::execl(program.c_str(), program.c_str(), "--config", configuration.c_str(), nullptr);
     ::_exit(127);
   }
-  const auto all = static_cast<std::int64_t>(access_lines().size()) * copies;
+  const auto all = static_cast<std::int64_t>(source.lines.size()) * copies;
   double seconds = 0;
   for (int i = 0; i < 3000; ++i) {
     std::this_thread::sleep_for(std::chrono::milliseconds(10));
@@ -75,10 +75,10 @@ double run_to(const std::string& destination, int copies, std::uintmax_t* bytes)
   return seconds;
 }
 
-void whole(benchmark::State& state, const char* destination, int copies) {
+void whole(benchmark::State& state, const AccessLog& source, const char* destination, int copies) {
   std::uintmax_t bytes = 0;
   for (auto _ : state) {
-    const double seconds = run_to(destination, copies, &bytes);
+    const double seconds = run_to(source, destination, copies, &bytes);
     if (seconds == 0) state.SkipWithError("it did not finish");
     state.SetIterationTime(seconds);
   }
@@ -147,30 +147,47 @@ void row_per_event(benchmark::State& state) {
 
 // The loop that the whole program is held against: the regex alone, in memory (template_bench.cc has it as
 // well).
-void regex_in_memory(benchmark::State& state) {
-  auto regex = Regex::compile(kAccessRegex, Regex::Where::anchored);
+void regex_in_memory(benchmark::State& state, const AccessLog& source) {
+  auto regex = Regex::compile(source.regex, Regex::Where::anchored);
   std::int64_t matched = 0;
   std::size_t from, to;
   for (auto _ : state) {
     const auto begin = std::chrono::steady_clock::now();
     for (int copy = 0; copy < kCopies; ++copy)
-      for (std::string_view line : access_lines())
+      for (std::string_view line : source.lines)
         matched += regex->match(line, &from, &to) == Regex::Outcome::match;
     state.SetIterationTime(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
   }
   state.SetItemsProcessed(matched);
 }
 
-void to_nowhere(benchmark::State& state) { whole(state, "nowhere: {}", kManyCopies); }
-void to_index(benchmark::State& state) { whole(state, "index: { name: 'access-{day}' }", kCopies); }
+void to_nowhere(benchmark::State& state) { whole(state, plain_access_log(), "nowhere: {}", kManyCopies); }
+void traced_to_nowhere(benchmark::State& state) {
+  whole(state, traced_access_log(), "nowhere: {}", kManyCopies);
+}
+void to_index(benchmark::State& state) {
+  whole(state, plain_access_log(), "index: { name: 'access-{day}' }", kCopies);
+}
+void plain_regex(benchmark::State& state) { regex_in_memory(state, plain_access_log()); }
+void traced_regex(benchmark::State& state) { regex_in_memory(state, traced_access_log()); }
 
 BENCHMARK(to_nowhere)
     ->Name("files to nowhere, one worker/ours")
     ->UseManualTime()
     ->Iterations(1)
     ->Unit(benchmark::kMillisecond);
-BENCHMARK(regex_in_memory)
+BENCHMARK(plain_regex)
     ->Name("files to nowhere, one worker/baseline PCRE2-JIT in memory")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(traced_to_nowhere)
+    ->Name("files with trace ids to nowhere, one worker/ours")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(traced_regex)
+    ->Name("files with trace ids to nowhere, one worker/baseline PCRE2-JIT in memory")
     ->UseManualTime()
     ->Iterations(1)
     ->Unit(benchmark::kMillisecond);

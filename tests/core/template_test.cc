@@ -155,6 +155,27 @@ TEST(Template, ASyslogPriorityIsAFacilityAndASeverity) {
     EXPECT_FALSE(t->match(none, {}, values.data())) << none;
 }
 
+TEST(Template, IdsAreOfHexadecimalDigitsAtEveryPlace) {
+  const PatternLibrary library;
+  std::vector<Problem> problems;
+  for (auto [pattern, example] : {std::pair{"trace_id", "4bf92f3577b34da6a3ce929d0e0e4736"},
+                                  {"span_id", "00f067aa0ba902B7"},
+                                  {"uuid", "123e4567-e89b-12d3-A456-426614174000"}}) {
+    auto t = Template::compile(std::string("{x:") + pattern + "}", library, {}, problems);
+    std::vector<Value> values(t->value_count());
+    for (std::size_t at = 0; example[at] != '\0'; ++at)
+      for (int byte = 0; byte < 256; ++byte) {
+        std::string text = example;
+        text[at] = static_cast<char>(byte);
+        const bool good = example[at] == '-' ? byte == '-' : std::isxdigit(byte) != 0;
+        ASSERT_EQ(t->match(text, {}, values.data()), good) << pattern << " " << at << " " << byte;
+      }
+    EXPECT_FALSE(t->match(std::string(example) + "0", {}, values.data()));
+    EXPECT_FALSE(t->match(std::string(example).substr(1), {}, values.data()));
+    EXPECT_FALSE(t->match("", {}, values.data()));
+  }
+}
+
 TEST(Template, NamedTemplatesBringTheirFields) {
   PatternLibrary library;
   library.add({.name = "peer", .form = PatternForm::template_text, .source = "{address:ip}:{port:port}"});

@@ -1,4 +1,5 @@
 // Words of a fixed vocabulary, identifiers of fixed lengths, quoted text, lists.
+#include <cstdint>
 #include <cstring>
 
 #include "core/json_text.h"
@@ -68,33 +69,45 @@ const char* scan_level(const char* at, const char* end, const MatchContext&, con
   return p;
 }
 
-// Groups of hex digits of the given lengths with a separator between them.
-const char* hex_groups(const char* at, const char* end, std::initializer_list<int> lengths,
-                       const char* separators) {
-  const char* p = at;
-  char separator = '\0';
-  for (int length : lengths) {
-    if (p != at) {
-      if (p == end || (separator ? *p != separator : *p == '\0' || !std::strchr(separators, *p)))
-        return nullptr;
-      separator = *p++;
-    }
-    for (int i = 0; i < length; ++i)
-      if (p == end || !is_hex(*p++)) return nullptr;
+// Whether all of the bytes are hexadecimal digits; 16 at once.
+template <std::size_t N>
+bool all_hex(const char* at) {
+  static_assert(N % 16 == 0);
+  typedef unsigned char Bytes __attribute__((vector_size(16)));
+  for (std::size_t i = 0; i < N; i += 16) {
+    Bytes b;
+    std::memcpy(&b, at + i, sizeof b);
+    const auto hex = ((b - '0') <= 9) | (((b | 0x20) - 'a') <= 5);  // all ones where it is one
+    std::uint64_t halves[2];
+    std::memcpy(halves, &hex, sizeof halves);
+    if ((halves[0] & halves[1]) != ~std::uint64_t{0}) return false;
   }
-  return p != end && is_hex(*p) ? nullptr : p;
+  return true;
 }
 
-template <int Digits>
+template <std::size_t Digits>
 const char* scan_id(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
-  const char* p = hex_groups(at, end, {Digits}, "");
-  if (p) out = text_between(at, p);
+  if (end - at < static_cast<std::ptrdiff_t>(Digits) || !all_hex<Digits>(at)) return nullptr;
+  const char* p = at + Digits;
+  if (p != end && is_hex(*p)) return nullptr;
+  out = text_between(at, p);
   return p;
 }
 
+// RFC 9562, section 4: 8-4-4-4-12 digits.
 const char* scan_uuid(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
-  const char* p = hex_groups(at, end, {8, 4, 4, 4, 12}, "-");
-  if (p) out = text_between(at, p);
+  constexpr std::ptrdiff_t kLength = 36;
+  if (end - at < kLength || at[8] != '-' || at[13] != '-' || at[18] != '-' || at[23] != '-') return nullptr;
+  char digits[32];
+  std::memcpy(digits, at, 8);
+  std::memcpy(digits + 8, at + 9, 4);
+  std::memcpy(digits + 12, at + 14, 4);
+  std::memcpy(digits + 16, at + 19, 4);
+  std::memcpy(digits + 20, at + 24, 12);
+  if (!all_hex<32>(digits)) return nullptr;
+  const char* p = at + kLength;
+  if (p != end && is_hex(*p)) return nullptr;
+  out = text_between(at, p);
   return p;
 }
 
