@@ -52,8 +52,9 @@ bool Engine::set_apart(const SourceBatch& batch, Spool::Append& out) {
   count(out.changes, "source/" + batch.source + "/set_apart", batch.lines.size());
   problems_.set("source " + batch.source + ": set apart",
                 "the program ended twice while it worked on " + std::to_string(batch.lines.size()) +
-                    " lines from position " + std::to_string(batch.lines.front().position) +
-                    " on; they are in " + path + ", and nowhere else");
+                    (batch.lines.size() == 1 ? " line" : " lines") + " from position " +
+                    std::to_string(batch.lines.front().position) + " on; what it was is in " + path +
+                    ", and nowhere else");
   return true;
 }
 

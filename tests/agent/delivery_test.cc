@@ -350,6 +350,38 @@ TEST_F(DeliveryThreadTest, ItsStateTellsWhatWasTakenAndHowLongItTook) {
   EXPECT_TRUE(problems.all().empty());
 }
 
+// What it may make durable later goes together, some records at a time, and is passed once it is.
+TEST_F(DeliveryThreadTest, WhatIsDeferredIsPassedTogether) {
+  class Defers final : public Destination {
+   public:
+    Delivery deliver(std::span<const DeliveryEvent> events) override {
+      Delivery d;
+      d.durable = !may_defer;
+      std::lock_guard lock(mutex);
+      bodies.emplace_back(events[0].event.body);
+      deferring.push_back(may_defer);
+      return d;
+    }
+    std::mutex mutex;
+    std::vector<std::string> bodies;
+    std::vector<bool> deferring;
+  };
+  give_up_after("6h", "1");
+  Bodies all;
+  for (int i = 0; i < 12; ++i) append({all.emplace_back(std::to_string(i))});
+  auto made = std::make_unique<Defers>();
+  Defers& defers = *made;
+  DeliveryThread thread(settings, id, std::move(made), *spool, *letters, problems);
+  for (int i = 0; i < 2000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
+  std::lock_guard lock(defers.mutex);
+  EXPECT_EQ(defers.bodies, all) << "each once";
+  EXPECT_EQ(spool->waiting(id).events, 0u);
+  std::size_t in_a_row = 0, most = 0;
+  for (const bool deferred : defers.deferring) most = std::max(most, in_a_row = deferred ? in_a_row + 1 : 0);
+  EXPECT_EQ(most, 3u) << "the fourth makes them durable, and others follow";
+  EXPECT_GE(std::count(defers.deferring.begin(), defers.deferring.end(), true), 9);
+}
+
 TEST_F(DeliveryThreadTest, ARecordDamagedMeanwhileIsCounted) {
   give_up_after("6h", "1");
   append({"first"});

@@ -2,6 +2,8 @@
 #include "agent/engine/engine.h"
 
 #include <gtest/gtest.h>
+#include <sys/resource.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include <chrono>
@@ -201,6 +203,39 @@ TEST_F(EngineTest, EveryEventGetsItsOwnDaysName) {
             (Texts{"n-2026-11-23", "n-2026-11-23", "n-2026-11-24", "n-2026-11-24", "n-2026-11-23"}));
   EXPECT_EQ(names[5], names[6]);
   EXPECT_EQ(counter("pipeline/p/implausible_times"), 2);
+}
+
+TEST_F(EngineTest, ABatchOnWhichItDiedTwiceReachesNoStepAndIsTold) {
+  const SourceBatch deadly = batch({"poison"});
+  std::filesystem::create_directories(folder + "/data");
+  for (int i = 0; i < 2; ++i) {
+    const pid_t child = ::fork();
+    if (child == 0) {
+      const rlimit none{0, 0};
+      ::setrlimit(RLIMIT_CORE, &none);
+      const Deaths deaths(folder + "/data");
+      const Deaths::Worker worker;
+      const Deaths::Working working(deadly);
+      std::abort();
+    }
+    int status = 0;
+    ASSERT_EQ(::waitpid(child, &status, 0), child);
+  }
+  start();
+  ASSERT_TRUE(engine->submit(deadly));
+  ASSERT_TRUE(engine->submit(batch({"healthy"})));
+  EXPECT_TRUE(got({"healthy"}));
+  EXPECT_EQ(counter("source/s/set_apart"), 1);
+  EXPECT_EQ(counter("pipeline/p/in"), 1);
+  std::string told;
+  for (const auto& p : engine->problems().all())
+    if (p.about == "source s: set apart") told = p.text;
+  EXPECT_NE(told.find("1 line from position 0"), std::string::npos) << told;
+  // Where it cannot be set apart it is not lost: it is tried.
+  std::filesystem::remove_all(folder + "/data/set-apart");
+  std::ofstream(folder + "/data/set-apart") << "no folder";
+  ASSERT_TRUE(engine->submit(deadly));
+  EXPECT_TRUE(got({"healthy", "poison"}));
 }
 
 TEST_F(EngineTest, KeepsTheOrderOfBatchesWhateverTheWorkers) {

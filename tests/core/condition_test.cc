@@ -234,6 +234,15 @@ TEST(Condition, OneThatIsTooLongIsRefused) {
   EXPECT_FALSE(Condition::parse(ok + " "));
 }
 
+TEST(Words, EndWithTheirText) {
+  const std::string_view buffer = "tern   auk berth";
+  EXPECT_TRUE(WordQuery("\"tern auk\"").all_in(buffer));
+  EXPECT_FALSE(WordQuery("\"tern auk\"").all_in(buffer.substr(0, 7))) << "the rest is another's";
+  EXPECT_FALSE(WordQuery("berth").all_in(buffer.substr(0, 15)));
+  EXPECT_TRUE(WordQuery("bert*").all_in(buffer.substr(0, 15)));
+  EXPECT_EQ(WordQuery("a-b \"c d\" e*").words(), (std::vector<std::string>{"a", "b", "c", "d"}));
+}
+
 TEST(Condition, LikeIsBoundedOnHardPatterns) {
   std::string pattern;
   for (int i = 0; i < 50; ++i) pattern += "%a";
