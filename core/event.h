@@ -53,7 +53,8 @@ struct Event {
   std::uint16_t field_count = 0;
   std::uint16_t field_capacity = 0;
   std::uint16_t template_number = 0;  // of the parse step that matched, counted from 1; 0: none did
-  std::uint16_t ordinal = 0;          // among the events that one pipeline made of one input
+  std::uint16_t slice = 0;            // of its batch: the stream that it came from
+  std::uint32_t branch = 0;           // counts over all events that pipelines made of one line
   std::uint16_t failed_step = 0;      // the first step that could not work on it, counted from 1; 0: none
   bool dropped = false;
 

@@ -3,6 +3,7 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <map>
 #include <unordered_map>
 
 #include "core/bytes.h"
@@ -11,6 +12,8 @@
 
 namespace dingle {
 namespace {
+
+constexpr std::size_t kMostDecodedFields = 100'000;  // of one event
 
 class NameTable {
  public:
@@ -97,47 +100,136 @@ std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<
 
 }  // namespace
 
-std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource,
+namespace {
+
+constexpr std::uint8_t kVersion = 2;
+
+// The sets of destinations that events go to, each once.
+class SetTable {
+ public:
+  std::size_t index(const std::vector<std::uint32_t>& set) {
+    for (std::size_t i = 0; i < all_.size(); ++i)
+      if (all_[i] == set) return i;
+    all_.push_back(set);
+    return all_.size() - 1;
+  }
+  const std::vector<std::vector<std::uint32_t>>& all() const { return all_; }
+
+ private:
+  std::vector<std::vector<std::uint32_t>> all_;
+};
+
+// The index names of each destination, over all sections.
+struct NameLists {
+  struct List {
+    std::uint32_t destination = 0;
+    std::vector<std::string_view> names;
+  };
+  std::vector<List> all;
+
+  List& of(std::uint32_t destination) {
+    for (List& list : all)
+      if (list.destination == destination) return list;
+    return all.emplace_back(List{destination, {}});
+  }
+};
+
+}  // namespace
+
+std::string encode_events(std::string_view source, std::span<const Slice> slices,
                           const std::vector<Section>& sections) {
-  // The names are known only at the end, but stand at the beginning: the rest is written apart first.
+  // What stands at the beginning is known only at the end: the rest is written apart first.
   NameTable names;
-  thread_local std::string rest;  // kept: memory that grows with every batch costs more than writing to it
+  SetTable sets;
+  NameLists lists;
+  thread_local std::string resources,
+      rest;  // kept: memory that grows with every batch costs more than writing to it
+  resources.clear();
   rest.clear();
+  ByteWriter slice_writer(resources);
+  slice_writer.varint(slices.size());
+  for (const Slice& slice : slices) {
+    slice_writer.u64(slice.stream);
+    slice_writer.text(slice.zone);
+    write_fields(slice_writer, slice.resource, {}, names);
+  }
   ByteWriter w(rest);
-  write_fields(w, resource, {}, names);
-  w.varint(sections.size());
-  for (const Section& s : sections) {
-    w.varint(s.pipeline_id);
-    w.text(s.pipeline);
-    w.text(s.configuration);
-    w.varint(s.to.size());
-    for (const Section::To& to : s.to) {
-      w.varint(to.destination);
-      w.varint(to.names.size());
-      for (const std::string& name : to.names) w.text(name);
+  std::uint64_t events = 0;
+  std::vector<std::uint32_t> set;
+  std::array<std::uint64_t, 3> before{~std::uint64_t{0}, 0, 0};
+  for (std::size_t s = 0; s < sections.size(); ++s) {
+    const Section& section = sections[s];
+    std::vector<std::uint64_t> first_name;  // of each destination's names, in its list
+    bool choosy = false;
+    set.clear();
+    for (const Section::To& to : section.to) {
+      set.push_back(to.destination);
+      choosy |= !to.takes.empty();
+      if (to.names.empty()) {
+        first_name.push_back(0);
+        continue;
+      }
+      NameLists::List& list = lists.of(to.destination);
+      first_name.push_back(list.names.size());
+      list.names.insert(list.names.end(), to.names.begin(), to.names.end());
     }
-    w.varint(s.batch->events.size());
-    for (std::size_t i = 0; i < s.batch->events.size(); ++i) {
-      const Event& e = s.batch->events[i];
+    const std::size_t all = sets.index(set);
+    for (std::size_t i = 0; i < section.batch->events.size(); ++i) {
+      const Event& e = section.batch->events[i];
+      std::size_t set_index = all;
+      if (choosy) {
+        set.clear();
+        for (const Section::To& to : section.to)
+          if (to.takes.empty() || to.takes[i]) set.push_back(to.destination);
+        if (set.empty()) continue;
+        set_index = sets.index(set);
+      }
+      ++events;
+      const std::array<std::uint64_t, 3> now{e.slice, s, set_index};
+      w.varint(std::uint64_t{e.branch} << 1 | (now != before));
+      if (now != before)
+        for (const std::uint64_t v : now) w.varint(v);
+      before = now;
       w.varint(e.position);
-      w.varint(e.ordinal);
       w.varint(e.template_number);
       w.zigzag(static_cast<std::int64_t>(static_cast<std::uint64_t>(e.timestamp) -
                                          static_cast<std::uint64_t>(e.observed)));
       w.zigzag(e.observed);
       w.text(e.body);
       write_fields(w, e.all(), e.body, names);
-      for (const Section::To& to : s.to)
-        if (!to.names.empty()) w.varint(to.name_of[i]);
+      for (std::size_t t = 0; t < section.to.size(); ++t) {
+        const Section::To& to = section.to[t];
+        if (!to.names.empty() && (to.takes.empty() || to.takes[i])) w.varint(first_name[t] + to.name_of[i]);
+      }
     }
   }
   std::string out;
-  out.reserve(rest.size() + source.size() + 32 * names.all().size() + 64);
+  out.reserve(resources.size() + rest.size() + source.size() + 32 * names.all().size() + 256);
   ByteWriter head(out);
-  head.text(source);
-  head.u64(stream);
+  head.u8(0);
+  head.u8(kVersion);
   head.varint(names.all().size());
   for (FieldId id : names.all()) head.text(field_name(id));
+  head.text(source);
+  head.raw(resources);
+  head.varint(lists.all.size());
+  for (const auto& [destination, texts] : lists.all) {
+    head.varint(destination);
+    head.varint(texts.size());
+    for (std::string_view text : texts) head.text(text);
+  }
+  head.varint(sets.all().size());
+  for (const auto& one : sets.all()) {
+    head.varint(one.size());
+    for (const std::uint32_t destination : one) head.varint(destination);
+  }
+  head.varint(sections.size());
+  for (const Section& section : sections) {
+    head.varint(section.pipeline_id);
+    head.text(section.pipeline);
+    head.text(section.configuration);
+  }
+  head.varint(events);
   out += rest;
   return out;
 }
@@ -149,19 +241,20 @@ std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
   event.timestamp = e.timestamp;
   event.observed = e.observed;
   event.position = e.position;
-  event.ordinal = static_cast<std::uint16_t>(e.pipeline_ordinal);
+  event.branch = e.branch;
   event.template_number = static_cast<std::uint16_t>(e.template_number);
   event.fields = const_cast<Field*>(e.fields.data());  // only read
   event.field_count = static_cast<std::uint16_t>(e.fields.size());
   batch.events.push_back(event);
   Section::To to{destination, {}, {}};
   if (!e.name.empty()) to.names.emplace_back(e.name), to.name_of.push_back(0);
-  return encode_events(e.source, e.stream, e.resource,
+  const Slice slice{e.stream, e.zone, e.resource};
+  return encode_events(e.source, {&slice, 1},
                        {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}});
 }
 
 EventId event_id(const SpooledEvent& e) {
-  const std::uint64_t key[] = {e.stream, e.position, std::uint64_t{e.pipeline_id} << 32 | e.pipeline_ordinal};
+  const std::uint64_t key[] = {e.stream, e.position, e.branch};
   const XXH128_hash_t hash = XXH3_128bits(key, sizeof key);
   EventId id;
   for (std::size_t i = 0; i < 32; ++i)
@@ -189,6 +282,100 @@ void EventDecoder::reuse() {
 
 bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
                           std::vector<SpooledEvent>& events) {
+  if (bytes.empty() || bytes[0] != '\0') return decode_old(bytes, destination, events);
+  ByteReader r(bytes);
+  r.u8();
+  if (r.u8() != kVersion) return false;
+  std::vector<FieldId> names;
+  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
+  auto fields = [&](std::string_view body) -> std::span<const Field> {
+    const std::size_t n = r.count(1);
+    if (n > kMostDecodedFields) return r.fail(), std::span<const Field>();
+    Field* out = room(n);
+    return {out, read_fields(r, body, names, out, n)};
+  };
+  SpooledEvent e;
+  e.source = r.text();
+  std::vector<Slice> slices;
+  for (std::size_t n = r.count(10); n-- && r.ok();) {
+    Slice& slice = slices.emplace_back();
+    slice.stream = r.u64();
+    slice.zone = r.text();
+    slice.resource = fields({});
+  }
+  std::vector<std::pair<std::uint32_t, std::vector<std::string_view>>> lists;
+  std::map<std::uint32_t, std::size_t> list_of;
+  for (std::size_t n = r.count(2); n-- && r.ok();) {
+    auto& [id, texts] =
+        lists.emplace_back(static_cast<std::uint32_t>(r.varint()), std::vector<std::string_view>());
+    for (std::size_t k = r.count(); k-- && r.ok();) texts.push_back(r.text());
+    list_of.emplace(id, lists.size() - 1);
+  }
+  struct Set {
+    bool wanted = false;
+    std::vector<std::size_t> lists;  // of its destinations that have names
+  };
+  std::vector<Set> sets;
+  for (std::size_t n = r.count(); n-- && r.ok();) {
+    Set& set = sets.emplace_back();
+    set.wanted = destination == 0;
+    for (std::size_t k = r.count(); k-- && r.ok();) {
+      const auto id = static_cast<std::uint32_t>(r.varint());
+      set.wanted |= id == destination;
+      if (const auto list = list_of.find(id); list != list_of.end()) set.lists.push_back(list->second);
+    }
+  }
+  struct Made {
+    std::uint32_t id = 0;
+    std::string_view name, configuration;
+  };
+  std::vector<Made> pipelines;
+  for (std::size_t n = r.count(3); n-- && r.ok();) {
+    Made& made = pipelines.emplace_back();
+    made.id = static_cast<std::uint32_t>(r.varint());
+    made.name = r.text();
+    made.configuration = r.text();
+  }
+  const Set* set = nullptr;
+  for (std::size_t n = r.count(7); n-- && r.ok(); ++e.ordinal) {
+    const std::uint64_t head = r.varint();
+    e.branch = static_cast<std::uint32_t>(head >> 1);
+    if (head & 1) {
+      const std::uint64_t slice = r.varint(), pipeline = r.varint(), which = r.varint();
+      if (slice >= slices.size() || pipeline >= pipelines.size() || which >= sets.size()) return false;
+      e.stream = slices[slice].stream;
+      e.zone = slices[slice].zone;
+      e.resource = slices[slice].resource;
+      e.pipeline_id = pipelines[pipeline].id;
+      e.pipeline = pipelines[pipeline].name;
+      e.configuration = pipelines[pipeline].configuration;
+      set = &sets[which];
+    }
+    if (set == nullptr) return false;
+    e.position = r.varint();
+    e.template_number = static_cast<std::uint32_t>(r.varint());
+    const std::int64_t ahead = r.zigzag();
+    e.observed = r.zigzag();
+    e.timestamp =
+        static_cast<std::int64_t>(static_cast<std::uint64_t>(e.observed) + static_cast<std::uint64_t>(ahead));
+    e.body = r.text();
+    e.fields = fields(e.body);
+    e.name = {};
+    for (const std::size_t i : set->lists) {
+      const auto& [id, texts] = lists[i];
+      const std::uint64_t which = r.varint();
+      if (which >= texts.size()) return false;
+      if (id == destination) e.name = texts[which];
+    }
+    if (set->wanted && r.ok()) events.push_back(e);
+  }
+  return r.ok() && r.at_end();
+}
+
+// As it was before there were slices: text source, u64 stream, names, fields of the resource, and sections of one pipeline each.
+// Dead letters may hold it.
+bool EventDecoder::decode_old(std::string_view bytes, std::uint32_t destination,
+                              std::vector<SpooledEvent>& events) {
   ByteReader r(bytes);
   std::string_view source = r.text();
   const std::uint64_t stream = r.u64();
@@ -196,7 +383,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
   auto fields = [&](std::string_view body) -> std::span<const Field> {
     const std::size_t n = r.count(1);
-    if (n > 100'000) return r.fail(), std::span<const Field>();
+    if (n > kMostDecodedFields) return r.fail(), std::span<const Field>();
     Field* out = room(n);
     return {out, read_fields(r, body, names, out, n)};
   };
@@ -220,7 +407,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
     for (std::size_t n = r.count(8); n-- && r.ok(); ++ordinal) {
       e.ordinal = ordinal;
       e.position = r.varint();
-      e.pipeline_ordinal = static_cast<std::uint32_t>(r.varint());
+      e.branch = static_cast<std::uint32_t>(r.varint());
       e.template_number = static_cast<std::uint32_t>(r.varint());
       const std::int64_t ahead = r.zigzag();
       e.observed = r.zigzag();

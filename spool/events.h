@@ -1,21 +1,25 @@
 // How events stand in a spool batch. The bytes follow those of format.h's `batch`:
 //
-//   text source, u64 stream, varint n names: text each         the names of all fields, used by index below
-//   fields resource                                            of the stream; the same for every event
-//   varint sections, each:
-//     varint pipeline id, text pipeline, text configuration
-//     varint destinations, each: varint id, varint n: text each   the index names (or paths) that its events
-//     use; n = 0: none varint events, each:
-//       varint position, varint ordinal of the pipeline's, varint template
-//       zigzag timestamp - observed, zigzag observed
-//       text body, fields
-//       for each destination with names: varint index into them
+//   u8 0, u8 2                                                  the format's version; letters may hold older ones (old_events.h)
+//   varint n names: text each                                   the names of all fields, used by index below
+//   text source
+//   varint slices, each: u64 stream, text zone, fields resource of one stream: the same for every event of it
+//   varint n, each: varint destination, varint m: text each     the index names (or paths) that its events use
+//   varint sets, each: varint n: varint destination each        which destinations events go to
+//   varint pipelines, each: varint id, text name, text configuration
+//   varint events, each:
+//     varint branch << 1 | 1, varint slice, varint pipeline, varint set, or
+//     varint branch << 1                                        of the slice, pipeline and set of the event before
+//     varint position, varint template
+//     zigzag timestamp - observed, zigzag observed
+//     text body, fields
+//     for each destination of the set that has names: varint index into them
 //   fields = varint n, each: varint name << 4 | kind, then
 //       text-like kinds: varint offset << 1 | 1, varint size      a slice of the body, or
 //                        varint size << 1, bytes                  the bytes themselves (a body-less text)
 //       int: zigzag; timestamp: zigzag; decimal: 8 bytes; boolean: u8
 //
-// An event's ordinal within the record counts over all sections from 0.
+// An event's ordinal within the record counts from 0.
 #pragma once
 
 #include <array>
@@ -29,6 +33,13 @@
 
 namespace dingle {
 
+// One stream of a batch. Not owned.
+struct Slice {
+  std::uint64_t stream = 0;
+  std::string_view zone;  // of its times that name none
+  std::span<const Field> resource;
+};
+
 // What one pipeline made of a batch, to be written. Dropped events must be gone already.
 struct Section {
   std::uint32_t pipeline_id = 0;
@@ -37,20 +48,22 @@ struct Section {
     std::uint32_t destination = 0;
     std::vector<std::string> names;      // distinct index names; empty: the destination uses none
     std::vector<std::uint32_t> name_of;  // by event, if there are names
+    std::vector<bool> takes = {};        // by event; empty: all of them
   };
   std::vector<To> to;
   const Batch* batch = nullptr;
 };
 
-std::string encode_events(std::string_view source, std::uint64_t stream, std::span<const Field> resource,
+// The events' slices are indexes into `slices`.
+std::string encode_events(std::string_view source, std::span<const Slice> slices,
                           const std::vector<Section>& sections);
 
 // An event read back. Views point into the bytes it was read from; fields into the decoder's memory.
 struct SpooledEvent {
   std::uint32_t ordinal = 0;  // within the record
   std::uint64_t stream = 0, position = 0;
-  std::uint32_t pipeline_id = 0, pipeline_ordinal = 0;
-  std::string_view source, pipeline, configuration, name;  // name: the index name for this destination
+  std::uint32_t pipeline_id = 0, branch = 0;
+  std::string_view source, zone, pipeline, configuration, name;  // name: the index name for this destination
   std::uint32_t template_number = 0;
   std::int64_t timestamp = 0, observed = 0;
   std::string_view body;
@@ -70,6 +83,7 @@ class EventDecoder {
   void reuse();
 
  private:
+  bool decode_old(std::string_view bytes, std::uint32_t destination, std::vector<SpooledEvent>& events);
   // Fields of the decoded events; a block never grows beyond its capacity.
   std::vector<std::vector<Field>> blocks_;
   std::size_t in_use_ = 0;  // the block that is being filled
@@ -80,7 +94,7 @@ class EventDecoder {
 std::string encode_event(const SpooledEvent& event, std::uint32_t destination);
 
 // The event's id for destinations that take it at least once: the same however often it is sent. 32 hex
-// digits of a hash of (stream, position, pipeline id, ordinal).
+// digits of a hash of (stream, position, branch).
 struct EventId {
   std::array<char, 32> digits;
   std::string_view view() const { return {digits.data(), digits.size()}; }

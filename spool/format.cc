@@ -214,6 +214,7 @@ std::string encode_batch(const BatchPayload& batch) {
 void append_batch(const BatchPayload& batch, std::string& out) {
   out.reserve(out.size() + batch.events.size() + 1024);
   ByteWriter w(out);
+  w.u64(static_cast<std::uint64_t>(batch.appended_at));
   write_changes(w, batch.changes);
   w.varint(batch.destinations.size());
   for (auto [destination, events] : batch.destinations) {
@@ -225,6 +226,7 @@ void append_batch(const BatchPayload& batch, std::string& out) {
 
 bool decode_batch(std::string_view payload, BatchPayload& batch) {
   ByteReader r(payload);
+  batch.appended_at = static_cast<std::int64_t>(r.u64());
   read_changes(r, batch.changes);
   for (std::size_t n = r.count(2); n-- && r.ok();) {
     auto destination = static_cast<std::uint32_t>(r.varint());

@@ -3,7 +3,7 @@
 // The spool is a folder of segments, `segment-<16 hex digits>.log`, numbered upwards. A segment is
 //
 //   offset  size  what
-//        0     8  the bytes "DNGLSPL2"
+//        0     8  the bytes "DNGLSPL3"
 //        8     8  spool id: random, the same in all segments of a spool
 //       16     8  epoch: raised by one, durably, at every open of the spool
 //       24     8  nonce: random, drawn at every open
@@ -49,7 +49,7 @@
 
 namespace dingle {
 
-inline constexpr std::string_view kSegmentMagic = "DNGLSPL2";  // the last sign is the format's version
+inline constexpr std::string_view kSegmentMagic = "DNGLSPL3";  // the last sign is the format's version
 inline constexpr std::string_view kRecordMagic = "DREC";
 inline constexpr std::size_t kSegmentHeaderSize = 56;
 inline constexpr std::size_t kRecordHeaderSize = 40;
@@ -109,7 +109,7 @@ std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, st
 //              varint n, n times { text name, zigzag change }          counters: added
 //   cursors  = varint n, n times { varint destination, varint number, varint passed, varint appended }
 //   note     = changes cursors
-//   batch    = changes, varint n, n times { varint destination, varint events }, then the events (events.h)
+//   batch    = u64 time of append, changes, varint n, n times { varint destination, varint events }, then the events (events.h)
 //   snapshot = varint number (state as of), changes (complete), cursors (complete)
 
 // State is a map from keys to bytes: checkpoints of sources, ids of destinations and pipelines, what steps
@@ -135,6 +135,7 @@ struct Cursor {
 using Cursors = std::map<std::uint32_t, Cursor>;  // by destination id
 
 struct BatchPayload {
+  std::int64_t appended_at = 0;  // ns since 1970 UTC
   Changes changes;
   std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
   std::string_view events;

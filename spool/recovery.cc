@@ -210,7 +210,6 @@ std::optional<Problem> Spool::recover() {
   state_ = std::move(base.state);
   counters_ = std::move(base.counters);
   for (const auto& [id, cursor] : base.cursors) destinations_[id].cursor = cursor;
-  const std::int64_t now = system_now();
   for (const auto& [number, f] : records) {
     if (f.header.type == RecordType::snapshot) continue;
     const std::string_view payload = payload_of(f);
@@ -231,8 +230,8 @@ std::optional<Problem> Spool::recover() {
       }
       entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file,
                           scanned[f.segment].header.number, f.offset,
-                          static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size), now,
-                          batch.destinations});
+                          static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size),
+                          batch.appended_at, batch.destinations});
     }
   }
   for (const Entry& e : entries_)
@@ -255,7 +254,7 @@ std::optional<Problem> Spool::recover() {
   }
   for (std::size_t i = 0; i < scanned.size(); ++i)
     segments_.push_back(
-        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0, 0});
+        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0, 0, 0});
   for (const auto& [number, f] : records)
     segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
 

@@ -75,7 +75,7 @@ int Spool::write_segment_head(std::uint64_t number) {
   if (int error = file->sync()) return undo(error);
   if (int error = disk_.sync_folder(settings_.folder)) return undo(error);
   ++last_number_;
-  segments_.push_back({number, path, std::move(file), last_number_, reused});
+  segments_.push_back({number, path, std::move(file), last_number_, reused, head.size()});
   return 0;
 }
 

@@ -126,15 +126,16 @@ int Spool::append(const Append& a) {
     if (!buffers_.empty()) record = std::move(buffers_.back()), buffers_.pop_back();
   }
   record.assign(kRecordHeaderSize, '\0');
-  append_batch({a.changes, a.destinations, a.events}, record);
+  const std::int64_t now = settings_.clock->wall();
+  append_batch({now, a.changes, a.destinations, a.events}, record);
   if (record.size() - kRecordHeaderSize > kLargestPayload) return EMSGSIZE;
   std::unique_lock lock(mutex_);
   // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
   progress_.wait_for(lock, kWaitForDisk, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
   if (stopping_) return ECANCELED;
   if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
-  progress_.wait(lock, [&] { return !syncing_ || segments_.back().file->size() < settings_.segment_size; });
-  if (segments_.back().file->size() >= settings_.segment_size) {
+  progress_.wait(lock, [&] { return !syncing_ || !is_full(segments_.back()); });
+  if (is_full(segments_.back())) {
     if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
       if (int error = write_note({})) return error;  // the snapshot holds these counters already
     if (!rewrite_ && segments_.back().file->sync() == 0) {
@@ -148,7 +149,7 @@ int Spool::append(const Append& a) {
   }
   Entry entry;
   entry.destinations = a.destinations;
-  entry.appended_at = system_now();
+  entry.appended_at = now;
   if (int error = write(RecordType::batch, std::move(record), &entry, a.compressed)) return error;
   apply(a.changes);
   for (auto [id, events] : a.destinations) {

@@ -30,6 +30,7 @@
 #include <vector>
 
 #include "core/result.h"
+#include "core/time/clock.h"
 #include "spool/disk.h"
 #include "spool/format.h"
 
@@ -50,10 +51,11 @@ struct SpoolSettings {
   std::string folder;
   SpoolSync sync = SpoolSync::batch;
   std::chrono::nanoseconds interval = std::chrono::milliseconds(50);
-  std::uint64_t segment_size = 64u << 20;  // bytes after which a new segment begins
+  std::uint64_t segment_size = 64u << 20;  // bytes behind its snapshot after which a new segment begins
   // Keeps track of the state as of what every destination is done with, for `acknowledged`.
   bool track_acknowledged = false;
   Snapshot begin_with = {};  // state of a new spool
+  const Clock* clock = &system_clock();
 };
 
 // A log sequence number: unique over the life of a spool, growing.
@@ -131,7 +133,7 @@ class Spool {
     std::uint32_t events = 0;  // for this destination
     std::uint64_t unreadable_events =
         0;  // of records passed over before this one, because they cannot be read any more
-    std::int64_t appended_at = 0;  // ns since 1970 UTC; after a restart the time of the restart
+    std::int64_t appended_at = 0;  // ns since 1970 UTC
     // Owns what `batch` points into, also after the Read was moved. If there already, its memory is used.
     std::unique_ptr<std::string> bytes;
     BatchPayload batch;
@@ -182,7 +184,11 @@ class Spool {
     std::shared_ptr<DiskFile> file;
     std::uint64_t last_record = 0;
     std::uint64_t reused = 0;  // bytes that the file held before
+    std::uint64_t head = 0;    // bytes of its header and snapshot
   };
+  bool is_full(const Segment& segment) const {
+    return segment.file->size() - segment.head >= settings_.segment_size;
+  }
   // A file of a segment that is done with, kept to be written again.
   struct Spare {
     std::string path;  // "": there is none

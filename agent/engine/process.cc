@@ -42,6 +42,18 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
   return implausible_times;
 }
 
+// Numbers what pipelines made of each line, in the order of the pipelines.
+void number_branches(const std::vector<SourceLine>& lines, std::deque<Batch>& batches) {
+  std::vector<std::uint32_t> made(lines.size(), 0);
+  for (Batch& batch : batches) {
+    std::size_t i = 0;  // events come in the order of their lines
+    for (Event& event : batch.events) {
+      while (i < lines.size() && lines[i].position != event.position) ++i;
+      if (i < lines.size()) event.branch = made[i]++;
+    }
+  }
+}
+
 }  // namespace
 
 // A batch on which the program ended twice reaches no step: its lines go to a file, and are counted. False
@@ -158,7 +170,9 @@ Spool::Append Engine::process(const Job& job) {
   }
   count(out.changes, "source/" + in.source + "/leftovers",
         static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
-  if (!sections.empty()) out.events = encode_events(in.source, in.stream, in.resource->fields, sections);
+  number_branches(in.lines, batches);
+  const Slice slice{in.stream, in.resource->zone.name(), in.resource->fields};
+  if (!sections.empty()) out.events = encode_events(in.source, {&slice, 1}, sections);
   if (!out.events.empty() && running.configuration->server.section("spool").text("compression") == "zstd") {
     out.events = compress_events(out.events);
     out.compressed = true;

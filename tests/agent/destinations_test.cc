@@ -167,9 +167,8 @@ TEST_F(AnEvent, TheIdIsStableAndItsOwn) {
   const std::string id(event_id(e).view());
   EXPECT_EQ(id.size(), 32u);
   EXPECT_EQ(event_id(e).view(), id);
-  for (auto change :
-       {+[](SpooledEvent& o) { ++o.stream; }, +[](SpooledEvent& o) { ++o.position; },
-        +[](SpooledEvent& o) { ++o.pipeline_id; }, +[](SpooledEvent& o) { ++o.pipeline_ordinal; }}) {
+  for (auto change : {+[](SpooledEvent& o) { ++o.stream; }, +[](SpooledEvent& o) { ++o.position; },
+                      +[](SpooledEvent& o) { ++o.branch; }}) {
     SpooledEvent other = e;
     change(other);
     EXPECT_NE(event_id(other).view(), id);

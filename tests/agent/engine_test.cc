@@ -368,6 +368,19 @@ TEST_F(EngineTest, AReloadThatLosesWaitingEventsIsRefused) {
   EXPECT_TRUE(until([&] { return engine->reload(configuration("[e]")).empty(); }));
 }
 
+TEST_F(EngineTest, ARenamedDestinationKeepsItsQueue) {
+  start();
+  close(true);
+  ASSERT_TRUE(engine->submit(batch({"waits"})));
+  ASSERT_TRUE(until([&] { return waiting().events == 1; }));
+  destinations = "{ e: { index: { name: 'n-{day}' }, was: d, retry: { first: 1ms, longest: 5ms } } }";
+  EXPECT_EQ(engine->reload(configuration("[e]")), "");
+  EXPECT_TRUE(got({"waits"}, "e"));
+  EXPECT_EQ(engine->reload(configuration("[e]")), "") << "`was` may stay";
+  ASSERT_TRUE(engine->submit(batch({"more"})));
+  EXPECT_TRUE(got({"waits", "more"}, "e"));
+}
+
 TEST_F(EngineTest, ARenamedSourceKeepsItsCounters) {
   start();
   ASSERT_TRUE(engine->submit(batch({"one"})));

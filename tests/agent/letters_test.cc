@@ -80,6 +80,25 @@ TEST_F(LettersTest, ReasonsAreTrueAfterEveryChange) {
   EXPECT_EQ(letters.count(8), 1u) << "another destination's";
 }
 
+TEST_F(LettersTest, AreChosenByEachOfTheirMarks) {
+  Letters letters(path);
+  keep(letters, {{.destination = 7, .number = {1, 1}, .reason = "a berth"},
+                 {.destination = 7, .number = {1, 2}, .reason = "100% full"},
+                 {.destination = 8, .number = {1, 1}, .reason = "a berth"}});
+  auto ids = [&](const LetterChoice& choice) {
+    std::string out;
+    for (const Letter& l : letters.list(choice, 10)) out += std::to_string(l.id);
+    return out;
+  };
+  EXPECT_EQ(ids({}), "123");
+  EXPECT_EQ(ids({.destination = 7}), "12");
+  EXPECT_EQ(ids({.reason = "berth"}), "13");
+  EXPECT_EQ(ids({.reason = "%"}), "2") << "no pattern";
+  EXPECT_EQ(ids({.after = 1}), "23");
+  EXPECT_EQ(ids({.ids = {1, 3}, .after = 1}), "3");
+  EXPECT_EQ(letters.list({}, 2).size(), 2u);
+}
+
 TEST_F(LettersTest, TheSameEventIsKeptOnce) {
   Letters letters(path);
   for (int i = 0; i < 2; ++i) keep(letters, {{.destination = 7, .number = {1, 1}, .reason = "a"}});

@@ -442,6 +442,19 @@ TEST(ParseCases, AFieldChoosesTheTemplates) {
             (std::vector<std::string>{"{other}!", "ship {ship}", "{x:int}", "crane {crane:int}"}));
 }
 
+TEST(ParseCases, OneThatCannotBeMadeIsToldWhereverItStands) {
+  static const PatternLibrary library;
+  for (auto [first, second] : {std::pair{"{n:int", "{n:int}"}, {"{n:int}", "{n:int"}}) {
+    Findings findings("");
+    const Node options =
+        map({{"by", scalar("x")}, {"cases", map({{"1", list({first})}, {"2", list({second})}})}});
+    const StepKind* k = step_kind("parse");
+    Options o = Options::read(k->spec.options, options, "parse", findings);
+    EXPECT_EQ(k->make({o, library, findings}), nullptr);
+    EXPECT_EQ(findings.errors(), 1u);
+  }
+}
+
 TEST(ParsePartial, KeepsWhatMatchedBeforeTheFailure) {
   Trial r = run({"7 x"}, step("parse", map({{"templates", list({"{a:int} {b:int}"})},
                                             {"keep_partial", scalar("true", false)}})));

@@ -4,6 +4,8 @@
 
 #include <random>
 
+#include "core/bytes.h"
+
 namespace dingle {
 namespace {
 
@@ -11,7 +13,9 @@ struct Made {
   Batch batch;
   std::string text = "192.0.2.7 GET /gate";
   std::vector<Section> sections;
-  std::vector<Field> resource{{field_id("service.name"), Value::text("gate")}};
+  std::vector<Field> resource{{field_id("service.name"), Value::text("gate")}},
+      other{{field_id("service.name"), Value::text("tide")}};
+  std::vector<Slice> slices{{99, "UTC", resource}, {7, "Europe/Stockholm", other}};
   std::string bytes;
   Made() {
     for (int i = 0; i < 3; ++i) {
@@ -21,6 +25,8 @@ struct Made {
       e.observed = 1000;
       e.timestamp = i == 0 ? INT64_MIN : 1000 - i;
       e.template_number = 2;
+      e.slice = i == 1;
+      e.branch = static_cast<std::uint32_t>(3 * i);
       e.set(batch.arena, field_id("ip"), Value::ip(std::string_view(text).substr(0, 9)));
       e.set(batch.arena, field_id("n"), Value::integer(-i));
       e.set(batch.arena, field_id("d"), Value::decimal(0.5));
@@ -30,9 +36,26 @@ struct Made {
       batch.events.push_back(e);
     }
     Section first{1, "p1", "c1", {{4, {"gate-1", "gate-2"}, {0, 1, 0}}, {5, {}, {}}}, &batch};
-    Section second{2, "p2", "c1", {{5, {}, {}}}, &batch};
-    sections = {first, second};
-    bytes = encode_events("files", 99, resource, sections);
+    Section second{2,
+                   "p2",
+                   "c2",
+                   {{5, {}, {}},
+                    {6, {"x"}, {0, 0, 0}, {false, true, false}},
+                    {4, {"gate-3"}, {0, 0, 0}, {true, false, true}}},
+                   &batch};
+    Section third{3, "p3", "c1", {{6, {}, {}, {false, false, false}}}, &batch};
+    sections = {first, second, third};
+    bytes = encode_events("files", slices, sections);
+  }
+  // "pipeline:position:name" of the events for a destination.
+  std::vector<std::string> of(std::uint32_t destination) {
+    EventDecoder decoder;
+    std::vector<SpooledEvent> events;
+    EXPECT_TRUE(decoder.decode(bytes, destination, events));
+    std::vector<std::string> out;
+    for (const SpooledEvent& e : events)
+      out.push_back(std::string(e.pipeline) + ":" + std::to_string(e.position) + ":" + std::string(e.name));
+    return out;
   }
 };
 
@@ -41,24 +64,96 @@ TEST(Events, ComeBackForTheirDestination) {
   EventDecoder decoder;
   std::vector<SpooledEvent> events;
   ASSERT_TRUE(decoder.decode(made.bytes, 4, events));
-  ASSERT_EQ(events.size(), 3u);
+  ASSERT_EQ(events.size(), 5u);
   EXPECT_EQ(events[1].name, "gate-2");
   EXPECT_EQ(events[1].timestamp, 999);
   EXPECT_EQ(events[0].timestamp, INT64_MIN);
   EXPECT_EQ(events[2].ordinal, 2u);
   EXPECT_EQ(events[2].stream, 99u);
   EXPECT_EQ(events[2].position, 40u);
+  EXPECT_EQ(events[2].branch, 6u);
+  EXPECT_EQ(events[1].stream, 7u);
+  EXPECT_EQ(events[1].zone, "Europe/Stockholm");
+  EXPECT_EQ(events[1].get(field_id("service.name")).to_string(), "tide");
   EXPECT_EQ(events[1].get(field_id("ip")).to_string(), "192.0.2.7");
   EXPECT_EQ(events[1].get(field_id("ip")).kind(), Kind::ip);
   EXPECT_EQ(events[1].get(field_id("n")), Value::integer(-1));
   EXPECT_EQ(events[1].get(field_id("other")).to_string(), "elsewhere");
-  EXPECT_EQ(events[1].get(field_id("service.name")).to_string(), "gate");
+  EXPECT_EQ(events[0].get(field_id("service.name")).to_string(), "gate");
   EXPECT_EQ(events[1].get(names::pipeline).to_string(), "p1");
-  events.clear();
-  ASSERT_TRUE(decoder.decode(made.bytes, 5, events));
-  ASSERT_EQ(events.size(), 6u);
-  EXPECT_EQ(events[3].ordinal, 3u);
-  EXPECT_EQ(events[3].pipeline, "p2");
+  EXPECT_EQ(events[4].get(names::configuration).to_string(), "c2");
+  EXPECT_EQ(events[4].name, "gate-3");
+}
+
+TEST(Events, GoToTheDestinationsThatTakeThem) {
+  Made made;
+  using Texts = std::vector<std::string>;
+  EXPECT_EQ(made.of(4),
+            (Texts{"p1:0:gate-1", "p1:20:gate-2", "p1:40:gate-1", "p2:0:gate-3", "p2:40:gate-3"}));
+  EXPECT_EQ(made.of(5), (Texts{"p1:0:", "p1:20:", "p1:40:", "p2:0:", "p2:20:", "p2:40:"}));
+  EXPECT_EQ(made.of(6), (Texts{"p2:20:x"})) << "what none takes is not there";
+  EXPECT_EQ(made.of(0).size(), 6u);
+  EXPECT_EQ(made.of(7).size(), 0u);
+}
+
+TEST(Events, ALetterHoldsOneAloneAsItWas) {
+  Made made;
+  EventDecoder decoder, again;
+  std::vector<SpooledEvent> events, one;
+  ASSERT_TRUE(decoder.decode(made.bytes, 4, events));
+  const std::string bytes = encode_event(events[1], 4);
+  ASSERT_TRUE(again.decode(bytes, 4, one));
+  ASSERT_EQ(one.size(), 1u);
+  EXPECT_EQ(one[0].name, "gate-2");
+  EXPECT_EQ(one[0].zone, "Europe/Stockholm");
+  EXPECT_EQ(event_id(one[0]).view(), event_id(events[1]).view());
+  std::string a, b;
+  append_event_json(events[1], a);
+  append_event_json(one[0], b);
+  EXPECT_EQ(a, b);
+}
+
+// Dead letters of before there were slices.
+TEST(Events, OfTheFormerFormatAreRead) {
+  std::string bytes;
+  ByteWriter w(bytes);
+  w.text("gate");
+  w.u64(99);
+  w.varint(2);
+  w.text("service.name");
+  w.text("n");
+  w.varint(1);  // the resource
+  w.varint(0 << 4 | static_cast<unsigned>(Kind::text));
+  w.varint(4 << 1);
+  w.raw("tern");
+  w.varint(1);  // sections
+  w.varint(3);
+  w.text("p");
+  w.text("c");
+  w.varint(1);
+  w.varint(4);
+  w.varint(1);
+  w.text("gate-1");
+  w.varint(1);  // events
+  w.varint(20);
+  w.varint(0);
+  w.varint(2);
+  w.zigzag(-1);
+  w.zigzag(1000);
+  w.text("the line");
+  w.varint(1);
+  w.varint(1 << 4 | static_cast<unsigned>(Kind::integer));
+  w.zigzag(5);
+  w.varint(0);
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  ASSERT_TRUE(decoder.decode(bytes, 4, events));
+  ASSERT_EQ(events.size(), 1u);
+  EXPECT_EQ(events[0].body, "the line");
+  EXPECT_EQ(events[0].name, "gate-1");
+  EXPECT_EQ(events[0].timestamp, 999);
+  EXPECT_EQ(events[0].get(field_id("n")), Value::integer(5));
+  EXPECT_EQ(events[0].get(field_id("service.name")).to_string(), "tern");
 }
 
 TEST(Events, DamagedBytesNeverCrash) {

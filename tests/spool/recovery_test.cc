@@ -1,7 +1,10 @@
 // What opening a spool makes of damage, of crashes and of power failures.
+#include <xxhash.h>
+
 #include <filesystem>
 #include <thread>
 
+#include "core/bytes.h"
 #include "tests/spool/spool_fixture.h"
 
 namespace dingle {
@@ -260,7 +263,12 @@ TEST_F(RecoveryTest, AnotherVersionOfTheFormatIsRefusedAndKept) {
   append("1", {spool->destination("a")});
   spool.reset();
   auto& inode = disk.files.at("spool/" + segment_name(1));
-  inode->now[7] = inode->durable[7] = '1';
+  std::string& bytes = inode->now;
+  bytes[7] = '2';  // sound but for that
+  std::string sum;
+  ByteWriter(sum).u64(XXH64(bytes.data(), 48, 0));
+  bytes.replace(48, 8, sum);
+  inode->durable = bytes;
   const std::string before = inode->now;
   auto opened = Spool::open(disk, settings);
   ASSERT_FALSE(opened);
@@ -322,6 +330,17 @@ TEST(RecoveryOnDisk, SecondProcessIsRefused) {
   ASSERT_FALSE(second);
   EXPECT_NE(second.problem().message.find("in use"), std::string::npos);
   std::filesystem::remove_all(folder);
+}
+
+TEST(Format, AHeaderIsWholeAndHasItsMark) {
+  const std::string record = encode_record(RecordType::note, 1, 0, "payload", 1);
+  RecordHeader h;
+  EXPECT_TRUE(decode_record_header(record, h));
+  EXPECT_EQ(h.payload_size, 7u);
+  EXPECT_FALSE(decode_record_header(std::string_view(record).substr(0, kRecordHeaderSize - 1), h));
+  EXPECT_FALSE(decode_record_header("X" + record.substr(1), h));
+  EXPECT_FALSE(record_is_intact(record, 2)) << "of another segment";
+  EXPECT_FALSE(record_is_intact(std::string_view(record).substr(0, record.size() - 1), 1));
 }
 
 TEST(Format, RandomBytesAreNoRecords) {

@@ -255,13 +255,41 @@ TEST_F(SpoolTest, SheddingTwiceWhileReadingGoesOn) {
   EXPECT_EQ(read_all(a, spool->cursor(a)), (std::vector<std::string>{"0", "10"}));
 }
 
-TEST_F(SpoolTest, OldOnesAreGivenUpByAge) {
+TEST_F(SpoolTest, OldOnesAreGivenUpByAgeAlsoAfterARestart) {
+  struct : Clock {
+    std::atomic<std::int64_t> now{1000};
+    std::int64_t wall() const override { return now; }
+    std::int64_t steady() const override { return now; }
+  } clock;
+  settings.clock = &clock;
   open();
   const std::uint32_t a = spool->destination("a");
-  append("1", {a});
-  EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, 1, "shed"), 0u);
+  for (const char* e : {"1", "2"}) append(e, {a}), clock.now += 500;
+  for (const bool restarted : {false, true}) {
+    if (restarted) open();
+    EXPECT_EQ(spool->waiting(a).oldest, 1000);
+    Spool::Read read;
+    ASSERT_TRUE(spool->read(a, 0, 1s, read));
+    EXPECT_EQ(read.appended_at, 1000);
+  }
+  open();  // nothing is in hand
+  EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, 1000, "shed"), 0u);
+  EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, 1001, "shed"), 1u);
+  EXPECT_EQ(spool->waiting(a).oldest, 1500);
   EXPECT_EQ(spool->shed_oldest(a, UINT64_MAX, INT64_MAX, "shed"), 1u);
   EXPECT_EQ(spool->waiting(a).events, 0u);
+}
+
+// Much state in a small segment leaves room for records.
+TEST_F(SpoolTest, ASegmentEndsByWhatStandsBehindItsSnapshot) {
+  settings.segment_size = 4000;
+  open();
+  ASSERT_EQ(spool->note({{{"large", std::string(20'000, 'x'), false}}, {}}), 0);
+  const std::uint32_t a = spool->destination("a");
+  append("the one that ends it", {a});
+  const std::uint64_t before = spool->size().segments;
+  for (int i = 0; i < 10; ++i) append(std::to_string(i), {a});
+  EXPECT_EQ(spool->size().segments, before);
 }
 
 TEST_F(SpoolTest, CompressedEventsComeBack) {

@@ -67,6 +67,27 @@ TEST(BlockEncoder, AWordCountsOnceForTheFilter) {
   EXPECT_EQ(taken, many.size());
 }
 
+TEST(BlockEncoder, EventsComeBackWithWhereTheyWere) {
+  BlockEncoder encoder;
+  std::vector<StoredEvent> events{{5, 6, {1, 2, 3, 4}, 77, 88, "first", {}, {}},
+                                  {7, 8, {1, 2, 3, 5}, 78, 89, "second", {}, {}}};
+  std::size_t taken = 0;
+  const EncodedBlock encoded = encoder.encode(events, taken);
+  const auto block =
+      Block::open(encoded.directory, [&](std::size_t n) { return std::optional(encoded.chunks.at(n)); });
+  ASSERT_TRUE(block);
+  std::vector<Field> fields;
+  for (std::size_t row = 0; row < 2; ++row) {
+    const StoredEvent e = block->event(row, fields);
+    EXPECT_EQ(e.timestamp, events[row].timestamp);
+    EXPECT_EQ(e.observed, events[row].observed);
+    EXPECT_EQ(e.order, events[row].order);
+    EXPECT_EQ(e.stream, events[row].stream);
+    EXPECT_EQ(e.position, events[row].position);
+    EXPECT_EQ(e.body, events[row].body);
+  }
+}
+
 TEST(BlockEncoder, HoldsTheRangeOfItsTimes) {
   BlockEncoder encoder;
   std::vector<StoredEvent> events;
