@@ -174,7 +174,7 @@ TEST(Syslog, MessagesLongerThanAReadAreTakenWhole) {
 }
 
 TEST(Syslog, QuietConnectionsMakeRoomWhenAllAreTaken) {
-  Daemon daemon(configuration("index: {}", ", most_connections: 3, idle: 100ms"));
+  Daemon daemon(configuration("index: {}", ", most_connections: 3, idle: 1s"));
   daemon.start();
   const std::string port = port_of(daemon, "tcp");
   Sender talks(port, SOCK_STREAM), quiet(port, SOCK_STREAM), other(port, SOCK_STREAM);
@@ -194,20 +194,23 @@ TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
   Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
   daemon.start();
   Sender sender(port_of(daemon, "udp"), SOCK_DGRAM);
-  constexpr int kMessages = 30'000;
-  for (int n = 0; n < kMessages; ++n) {
-    sender.send(message(n));
-    if (n % 500 == 499) std::this_thread::sleep_for(2ms);
-  }
-  daemon.problem("lost");
-  const Ran status = daemon.dingle({"status"});
-  EXPECT_NE(status.out.find("messages are being lost: they come by UDP"), std::string::npos) << status.out;
+  int messages = 0;
+  Ran status;
+  EXPECT_TRUE(eventually([&] {  // a problem for as long as it goes on
+    for (const int more = messages + 10'000; messages < more; ++messages) {
+      sender.send(message(messages));
+      if (messages % 500 == 499) std::this_thread::sleep_for(2ms);
+    }
+    status = daemon.dingle({"status"});
+    return status.out.find("messages are being lost: they come by UDP") != std::string::npos &&
+           daemon.status()["sources"][0]["lost_queue_full"] > 0;
+  })) << status.out;
   daemon.configure(configuration());
   ASSERT_EQ(daemon.dingle({"reload"}).status, 0);
-  const Json source = settled(daemon, kMessages);
+  const Json source = settled(daemon, messages);
   const long lost = source["lost_queue_full"].get<long>() + source["lost_too_fast"].get<long>();
   EXPECT_GT(source["lost_queue_full"], 0);
-  EXPECT_EQ(source["lines"].get<long>() + lost, kMessages);
+  EXPECT_EQ(source["lines"].get<long>() + lost, messages);
   EXPECT_EQ(daemon.status()["destinations"][0]["sent"], source["lines"]);
   EXPECT_NE(daemon.dingle({"status"}).out.find("came by UDP while the queues were full, and are lost"),
             std::string::npos);
@@ -238,10 +241,13 @@ TEST(Syslog, NothingIsLostOverReloadsAndAnOrderlyStop) {
   udp.send(message(2 * kEach + 1));
   EXPECT_EQ(daemon.terminate(), 0);
   daemon.start();
-  settled(daemon, 2 * kEach + 2);
+  // On a busy machine the system may drop datagrams before anybody could take them; those are counted.
+  const long dropped = settled(daemon, 2 * kEach + 2)["lost_too_fast"].get<long>();
   const auto all = daemon.events();
-  EXPECT_EQ(all.size(), 2u * kEach + 2);
-  EXPECT_EQ(numbers(all).size(), 2u * kEach + 2);
+  EXPECT_EQ(static_cast<long>(all.size()), 2 * kEach + 2 - dropped);
+  const std::set<long> there = numbers(all);
+  EXPECT_EQ(there.size(), all.size());
+  for (long n = kEach; n <= 2 * kEach; ++n) EXPECT_EQ(there.count(n), 1u) << n << " came by TCP";
 }
 
 TEST(Syslog, AnAddressThatIsTakenIsAProblemAndTriedAgain) {
