@@ -233,23 +233,61 @@ class Reader {
     result_->destinations.push_back(std::move(d));
   }
 
-  void references(const Options& o, const char* option, const std::vector<std::string>& declared,
-                  const char* what, std::set<std::string>& used) {
-    const Node* node = o.node(option);
-    const std::vector<std::string>& names = o.texts(option);
-    for (std::size_t i = 0; i < names.size(); ++i) {
-      const Node& at = node->is_list() ? node->items[i] : *node;
-      used.insert(names[i]);
-      if (std::find(declared.begin(), declared.end(), names[i]) == declared.end()) {
-        std::string near = did_you_mean(names[i], declared);
-        used.insert(nearest(names[i], declared));  // most likely what was meant: no second finding about it
+  // A name at its place.
+  struct Named {
+    std::string name;
+    Node at;
+  };
+  void references(const std::vector<Named>& all, const std::vector<std::string>& declared, const char* what,
+                  std::set<std::string>& used) {
+    std::set<std::string> before;
+    for (const auto& [name, at] : all) {
+      used.insert(name);
+      if (std::find(declared.begin(), declared.end(), name) == declared.end()) {
+        std::string near = did_you_mean(name, declared);
+        used.insert(nearest(name, declared));  // most likely what was meant: no second finding about it
         findings_.error(
-            at, std::string("there is no ") + what + " `" + names[i] + "`",
+            at, std::string("there is no ") + what + " `" + name + "`",
             near.empty() ? (declared.empty() ? std::string("none is defined") : one_of(declared)) : near);
       }
-      if (std::count(names.begin(), names.begin() + static_cast<std::ptrdiff_t>(i), names[i]))
-        findings_.error(at, "`" + names[i] + "` is named twice", "remove one");
+      if (!before.insert(name).second) findings_.error(at, "`" + name + "` is named twice", "remove one");
     }
+  }
+  static std::vector<Named> named(const Options& o, const char* option) {
+    std::vector<Named> all;
+    const Node* node = o.node(option);
+    const std::vector<std::string>& names = o.texts(option);
+    for (std::size_t i = 0; i < names.size(); ++i)
+      all.push_back({names[i], node->is_list() ? node->items[i] : *node});
+    return all;
+  }
+
+  // The destinations of a pipeline, with their conditions.
+  std::vector<Route> routes(const Options& o) {
+    std::vector<Route> all;
+    std::vector<Named> names;
+    const Node* node = o.node("to");
+    if (node == nullptr || o.texts("to").empty()) return all;
+    const std::vector<Node> one{*node};
+    for (const Node& item : node->is_list() ? node->items : one) {
+      if (item.is_scalar()) {
+        names.push_back({item.scalar, item});
+        all.push_back({item.scalar, nullptr});
+        continue;
+      }
+      for (const Node::Entry& entry : item.entries) {
+        Node key;
+        key.form = Node::Form::scalar;
+        key.place = entry.key_place;
+        key.scalar = entry.key;
+        names.push_back({entry.key, key});
+        auto parsed = Condition::parse(entry.value.scalar);
+        if (!parsed) findings_.error_within(entry.value, parsed.problem());
+        all.push_back({entry.key, parsed ? std::make_shared<const Condition>(std::move(*parsed)) : nullptr});
+      }
+    }
+    references(names, declared_destinations_, "destination", used_destinations_);
+    return all;
   }
 
   std::unique_ptr<Condition> condition(const Options& o, const char* option) {
@@ -263,11 +301,12 @@ class Reader {
 
   void pipeline(const Node::Entry& e) {
     Options o = Options::read(pipeline_options(), e.value, e.key, findings_, {"steps"});
-    references(o, "from", declared_sources_, "source", used_sources_);
-    references(o, "to", declared_destinations_, "destination", used_destinations_);
+    references(named(o, "from"), declared_sources_, "source", used_sources_);
+    std::vector<Route> to = routes(o);
     auto p = std::make_shared<Pipeline>();
     p->name = e.key;
     p->where = condition(o, "where");
+    p->unless = condition(o, "unless");
     const Node empty;
     const Node* steps = e.value.find("steps");
     if (steps && steps->form != Node::Form::nothing && !steps->is_list())
@@ -285,7 +324,8 @@ class Reader {
         if (std::string why = p->steps.back()->stops_everything(); !why.empty())
           stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
-    result_->pipelines.push_back({e.key, p, o.texts("from"), o.texts("to")});
+    step_names(steps ? *steps : empty, *p);
+    result_->pipelines.push_back({e.key, p, o.texts("from"), std::move(to)});
   }
 
   void step(const Node& item, Pipeline& pipeline) {
@@ -322,7 +362,19 @@ class Reader {
     if (!made) return;
     made->kind = e.key;
     made->where = std::move(where);
+    made->name = o.text("name");
     pipeline.add(std::move(made));
+  }
+
+  void step_names(const Node& steps, const Pipeline& pipeline) {
+    std::set<std::string> taken;
+    for (const Node& item : steps.items) {
+      if (!item.is_map() || item.entries.size() != 1 || !item.entries[0].value.is_map()) continue;
+      const Node* name = item.entries[0].value.find("name");
+      if (name != nullptr && name->is_scalar() && !name->scalar.empty() && !taken.insert(name->scalar).second)
+        findings_.error(*name, "two steps of `" + pipeline.name + "` have the name `" + name->scalar + "`",
+                        "steps may have names so that they are told apart");
+    }
   }
 
   void former_names(const Node& entries, const char* what) {

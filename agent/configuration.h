@@ -24,10 +24,16 @@ struct SourceSettings {
   Zone zone;                                                  // of times that name none
 };
 
+// Where a pipeline's events go.
+struct Route {
+  std::string destination;
+  std::shared_ptr<const Condition> where;  // on the finished event; nullptr: all of them
+};
 struct PipelineSettings {
   std::string name;
   std::shared_ptr<const Pipeline> pipeline;
-  std::vector<std::string> from, to;
+  std::vector<std::string> from;
+  std::vector<Route> to;
 };
 
 struct DestinationSettings {

@@ -21,6 +21,14 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::templates:
     case OptionType::fields:
     case OptionType::references: s = one_or_list({{"type", "string"}}); break;
+    case OptionType::routes: {
+      const Json route{
+          {"oneOf",
+           {{{"type", "string"}},
+            {{"type", "object"}, {"additionalProperties", {{"type", "string"}}}, {"minProperties", 1}}}}};
+      s = one_or_list(route);
+      break;
+    }
     case OptionType::integer:
       s = {{"type", "integer"}, {"minimum", o.least}};
       if (o.most != std::numeric_limits<std::int64_t>::max()) s["maximum"] = o.most;

@@ -107,9 +107,14 @@ const std::vector<OptionSpec>& pipeline_options() {
        .type = OptionType::condition,
        .text =
            "Which of their lines it takes: a condition on the body and the resource. All, if there is none."},
+      {.name = "unless",
+       .type = OptionType::condition,
+       .text = "Which of those it leaves to others after all: a condition as in `where`."},
       {.name = "to",
-       .type = OptionType::references,
-       .text = "The destinations of its events.",
+       .type = OptionType::routes,
+       .text = "The destinations of its events. One with a condition, `{ alerts: \"score >= 80\" }`, gets "
+               "those finished events "
+               "for which it holds; what goes to none is counted as `unrouted`.",
        .required = true}};
   return all;
 }

@@ -18,7 +18,11 @@ class Pipeline {
   }
 
   std::string name;
-  std::unique_ptr<Condition> where;  // which lines it takes; nullptr: all of its sources
+  // Which lines it takes, and which of those it does not; nullptr: all of its sources, and none.
+  std::unique_ptr<Condition> where, unless;
+  bool takes(const FieldReader& line) const {
+    return (!where || where->holds(line)) && (!unless || !unless->holds(line));
+  }
   std::vector<std::unique_ptr<Step>> steps;
 
   // Runs all steps; tallies[i] is for steps[i] and is added to. What a step counted is held against the

@@ -37,6 +37,7 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
     const Step& step = *p.pipeline->steps[i];
     const std::string prefix = "step/" + c.version + "/" + p.name + "/" + std::to_string(i) + "/";
     Json s{{"step", step.kind},
+           {"name", step.name},
            {"in", n(prefix + "in")},
            {"out", n(prefix + "out")},
            {"dropped", n(prefix + "dropped")},
@@ -104,6 +105,7 @@ std::string status_json(Engine& engine) {
                                  {"unmatched", unmatched},
                                  {"dropped", dropped},
                                  {"out", out},
+                                 {"unrouted", n(prefix + "unrouted")},
                                  {"implausible_times", n(prefix + "implausible_times")},
                                  {"fields_left_out", n(prefix + "fields_left_out")},
                                  {"values_as_text", n(prefix + "values_as_text")},

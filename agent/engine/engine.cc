@@ -124,12 +124,14 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
     r->pipeline_ids.push_back(spool_->pipeline(p.name));
     if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
     r->to.emplace_back();
-    for (const std::string& name : p.to) r->to.back().push_back(configuration->destination(name));
+    for (const Route& route : p.to)
+      r->to.back().push_back({configuration->destination(route.destination), route.where.get()});
     for (const std::string& source : p.from) {
       r->pipelines_of[source].push_back(i);
-      for (const DestinationSettings* d : r->to.back())
-        if (d->kind->stores && d->common.section("queue").text("overflow") == "pause")
-          r->pausing[source].insert(d);
+      for (const Running::To& to : r->to.back())
+        if (to.destination->kind->stores &&
+            to.destination->common.section("queue").text("overflow") == "pause")
+          r->pausing[source].insert(to.destination);
     }
   }
   return r;

@@ -97,8 +97,12 @@ class Engine final : public Intake {
   // A configuration as it runs.
   struct Running {
     std::shared_ptr<const Configuration> configuration;
-    std::vector<std::uint32_t> pipeline_ids;                  // by pipeline
-    std::vector<std::vector<const DestinationSettings*>> to;  // by pipeline
+    std::vector<std::uint32_t> pipeline_ids;  // by pipeline
+    struct To {
+      const DestinationSettings* destination = nullptr;
+      const Condition* where = nullptr;  // nullptr: all events
+    };
+    std::vector<std::vector<To>> to;  // by pipeline
     std::map<std::string, std::uint32_t> destination_ids;
     std::map<std::string, std::vector<std::size_t>> pipelines_of;  // by source
     std::map<std::string, std::set<const DestinationSettings*>>

@@ -20,8 +20,13 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
   std::int64_t last_day = 0;
   std::uint32_t last = 0;
   bool have_last = false;
-  for (const Event& event : batch.events) {
+  for (std::size_t i = 0; i < batch.events.size(); ++i) {
+    const Event& event = batch.events[i];
     bool implausible = false;
+    if (!to.takes.empty() && !to.takes[i]) {
+      to.name_of.push_back(0);
+      continue;
+    }
     if (namer.by_day_alone()) {
       const std::int64_t day = namer.day(event, &implausible);
       if (have_last && day == last_day) {
@@ -40,6 +45,17 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
     to.name_of.push_back(last);
   }
   return implausible_times;
+}
+
+// Which finished events a condition of `to` lets through; answers how many. All of them: `takes` stays empty.
+std::uint64_t choose(const Condition& where, const Batch& batch, std::vector<bool>& takes) {
+  std::uint64_t n = 0;
+  for (const Event& event : batch.events) {
+    takes.push_back(where.holds(EventReader(batch, event)));
+    n += takes.back();
+  }
+  if (n == takes.size()) takes.clear();
+  return n;
 }
 
 // Numbers what pipelines made of each line, in the order of the pipelines.
@@ -103,7 +119,7 @@ Spool::Append Engine::process(const Job& job) {
       event.body = in.lines[i].text;
       event.position = in.lines[i].position;
       event.timestamp = event.observed = in.observed;
-      if (pipeline.where && !pipeline.where->holds(EventReader(batch, event))) continue;
+      if (!pipeline.takes(EventReader(batch, event))) continue;
       claimed[i] = true;
       batch.events.push_back(event);
     }
@@ -153,19 +169,29 @@ Spool::Append Engine::process(const Job& job) {
     section.pipeline = settings.name;
     section.configuration = running.configuration->version;
     section.batch = &batch;
-    for (const DestinationSettings* d : running.to[index]) {
+    std::vector<bool> routed(batch.events.size(), false);
+    for (const auto& [d, where] : running.to[index]) {
       const std::uint32_t id = running.destination_ids.at(d->name);
       if (in.only_destination != 0 && in.only_destination != id) continue;
-      if (!d->kind->stores) {
-        count(out.changes, counter_of_destination(id, "thrown_away"), batch.events.size());
-        continue;
-      }
       Section::To to;
       to.destination = id;
+      // What is sent again was for that destination once.
+      std::uint64_t taken_there = batch.events.size();
+      if (where != nullptr && in.only_destination == 0) taken_there = choose(*where, batch, to.takes);
+      for (std::size_t i = 0; i < routed.size(); ++i)
+        routed[i] = routed[i] || to.takes.empty() || to.takes[i];
+      if (taken_there == 0) continue;
+      if (!d->kind->stores) {
+        count(out.changes, counter_of_destination(id, "thrown_away"), taken_there);
+        continue;
+      }
       if (d->namer) count(out.changes, prefix + "implausible_times", name_events(*d->namer, batch, to));
       section.to.push_back(std::move(to));
-      events_for[id] += static_cast<std::uint32_t>(batch.events.size());
+      events_for[id] += static_cast<std::uint32_t>(taken_there);
     }
+    if (in.only_destination == 0)
+      count(out.changes, prefix + "unrouted",
+            static_cast<std::uint64_t>(std::count(routed.begin(), routed.end(), false)));
     if (!section.to.empty()) sections.push_back(std::move(section));
   }
   count(out.changes, "source/" + in.source + "/leftovers",

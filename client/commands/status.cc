@@ -35,8 +35,10 @@ void print_steps(const Client& client, const Json& status) {
   for (const Json& p : status["pipelines"])
     for (std::size_t i = 0; i < p["steps"].size(); ++i) {
       Json row = p["steps"][i];
+      const std::string name = row.value("name", "");
       row["name"] = p["name"];
-      row["step"] = std::to_string(i + 1) + " " + row["step"].get<std::string>();
+      row["step"] =
+          std::to_string(i + 1) + " " + row["step"].get<std::string>() + (name.empty() ? "" : " " + name);
       std::string templates;
       if (row.contains("templates"))
         for (const Json& n : row["templates"])
@@ -131,6 +133,11 @@ int print_people(const Client& client, const Json& s, bool steps) {
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
                 << counted(p["fields_left_out"].get<std::int64_t>(), "field was", "fields were")
                 << " left out: an event takes 1000 fields, and all together 65 536 names\n";
+  for (const Json& p : s["pipelines"])
+    if (p.value("unrouted", 0) != 0)
+      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
+                << counted(p["unrouted"].get<std::int64_t>(), "event", "events")
+                << " went nowhere: none of the conditions in `to` held\n";
   for (const Json& p : s["pipelines"])
     if (p.value("values_as_text", 0) != 0)
       std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "

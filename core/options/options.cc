@@ -53,6 +53,7 @@ const char* option_type_name(OptionType type) {
     case OptionType::values: return "a map of fields to values";
     case OptionType::renames: return "a map of fields to fields";
     case OptionType::references: return "a list of names";
+    case OptionType::routes: return "a list of names, which may have a condition each";
     case OptionType::columns: return "a map of columns to types";
     case OptionType::section: return "a map of options";
     case OptionType::secret: return "a secret: { env: NAME } or { file: PATH }";
@@ -112,6 +113,27 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
         held.texts.push_back(item.scalar);
       }
       if (held.texts.empty() && spec.required) return wrong("it needs at least one");
+      return true;
+    }
+    case OptionType::routes: {
+      const std::vector<Node> one{node};
+      for (const Node& item : node.is_list() ? node.items : one) {
+        if (item.is_scalar()) {
+          held.texts.push_back(item.scalar);
+          continue;
+        }
+        if (!item.is_map()) return wrong("for instance [operations, { alerts: \"score >= 80\" }]");
+        for (const Node::Entry& entry : item.entries) {
+          held.texts.push_back(entry.key);
+          if (entry.value.is_scalar()) continue;
+          findings.error(entry.value,
+                         "a condition is expected here, found " + std::string(entry.value.form_name()),
+                         "for instance { " + entry.key + ": \"status >= 500\" }");
+          return false;
+        }
+      }
+      if (held.texts.empty() && spec.required) return wrong("it needs at least one");
+      held.node = node;
       return true;
     }
     case OptionType::integer: {

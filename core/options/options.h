@@ -39,6 +39,7 @@ enum class OptionType {
   values,      // a map of fields to values
   renames,     // a map of fields to fields
   references,  // a list of names of other components, or one
+  routes,      // the same, where a name may have a condition: [operations, { alerts: "score >= 80" }]
   secret,      // { env: NAME } or { file: PATH }: what it names is read by whoever uses it
   secrets,     // a map of names to secrets
   integers,    // a list of whole numbers, or one

@@ -128,7 +128,7 @@ class Parse final : public Step {
       any = true;
     }
     if (keep_partial)
-      for (const auto& [name, value] : furthest.so_far) event.set(batch.arena, field_id(name), value);
+      for (const auto& [captured, value] : furthest.so_far) event.set(batch.arena, field_id(captured), value);
     fail(batch, event, tally, any ? furthest.sentence() : "no template is meant for it", furthest.offset + 1);
   }
 };

@@ -60,6 +60,8 @@ StepRegistration::StepRegistration(StepKind kind) {
     options.push_back({.name = "where",
                        .type = OptionType::condition,
                        .text = "Only for events for which this condition holds; the others pass unchanged."});
+  options.push_back(
+      {.name = "name", .type = OptionType::text, .text = "A name of its own, for what is told of it."});
   auto& all = registered();
   all.insert(std::upper_bound(all.begin(), all.end(), kind,
                               [](const StepKind& a, const StepKind& b) { return a.spec.name < b.spec.name; }),

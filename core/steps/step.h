@@ -57,7 +57,7 @@ class Step {
   // Its templates as they were written; `matched` and `expensive` have one entry for each.
   virtual std::vector<std::string> templates() const { return {}; }
 
-  std::string kind;
+  std::string kind, name;            // name: its own, or ""
   std::uint16_t number = 0;          // within its pipeline, counted from 1
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {

@@ -185,6 +185,40 @@ TEST(Configuration, FiveMistakesInOneRun) {
   EXPECT_EQ(findings.errors(), 5u);
 }
 
+TEST(Configuration, WhereEventsGoMayHaveConditions) {
+  const auto to = [](const std::string& routes) {
+    return findings_of(replaced(kGood, "[operations]", routes));
+  };
+  using Texts = std::vector<std::string>;
+  EXPECT_EQ(to("operations"), Texts{});
+  EXPECT_EQ(to("{ operations: 'status >= 500' }"), Texts{});
+  EXPECT_EQ(to("[{ operations: 'status >= 500' }]"), Texts{});
+  EXPECT_NE(to("[{ operation: 'status >= 500' }]")[0].find(
+                "11:12 there is no destination `operation` | did you mean"),
+            std::string::npos);
+  EXPECT_EQ(to("[{ operations: 'status >= ' }]")[0].substr(0, 21), "11:35 expected a valu")
+      << to("[{ operations: 'status >= ' }]")[0];
+  EXPECT_NE(to("[operations, { operations: ok }]")[0].find("named twice"), std::string::npos);
+  EXPECT_NE(to("[{ operations: [] }]")[0].find("a condition is expected"), std::string::npos);
+  EXPECT_NE(to("[[operations]]")[0].find("takes a list of names, which may have a condition"),
+            std::string::npos);
+  EXPECT_FALSE(to("[]").empty());
+}
+
+TEST(Configuration, StepsMayHaveNames) {
+  const auto with = [](const std::string& steps) {
+    return findings_of(replaced(kGood, "- drop: { where: \"status < 400\" }", steps));
+  };
+  EXPECT_TRUE(with("- drop: { where: \"status < 400\", name: quiet }").empty());
+  EXPECT_TRUE(
+      with("- drop: { where: \"a = 1\", name: x }\n      - drop: { where: \"a = 2\", name: y }").empty());
+  const auto twice =
+      with("- drop: { where: \"a = 1\", name: x }\n      - drop: { where: \"a = 2\", name: x }");
+  ASSERT_EQ(twice.size(), 1u);
+  EXPECT_NE(twice[0].find("have the name `x`"), std::string::npos) << twice[0];
+  EXPECT_EQ(twice[0].substr(0, 3), "11:");
+}
+
 TEST(Configuration, WarnsOfWhatIsUnusedOrNeverReached) {
   auto all = findings_of(replaced(kGood, "      - drop: { where: \"status < 400\" }",
                                   "      - drop: { where: \"true\" }\n      - omit: { fields: [a] }") +

@@ -337,6 +337,76 @@ TEST_F(EngineTest, AStopWaitsNoLongerThanIsNeeded) {
   EXPECT_EQ(taker("d").bodies, Texts{"one"});
 }
 
+TEST_F(EngineTest, EventsGoWhereTheConditionsOfToHold) {
+  steps =
+      "[ parse: { templates: ['{at:rfc3339} gate {n:int}'] }, time: { field: at }, drop: { where: 'n = 7', "
+      "name: sevens } ]";
+  destinations = "{ d: { index: { name: 'n-{day}' } }, e: { index: { name: 'e-{day}' } } }";
+  start("[d, { e: 'n > 5' }]");
+  const std::string one = "2026-11-23T10:00:00Z gate 1", nine = "2026-11-24T10:00:00Z gate 9",
+                    ten = "2026-11-25T10:00:00Z gate 10";
+  ASSERT_TRUE(engine->submit(batch({one, nine, "what?", "2026-11-23T10:00:00Z gate 7", ten}, system_now())));
+  EXPECT_TRUE(got({one, nine, "what?", ten}));
+  EXPECT_TRUE(got({nine, ten}, "e")) << "where it is unknown it does not hold";
+  EXPECT_EQ(taker("e").names, (Texts{"e-2026-11-24", "e-2026-11-25"}));
+  EXPECT_EQ(taker("d").names[0], "n-2026-11-23");
+  EXPECT_EQ(counter("pipeline/p/unrouted"), 0);
+  EXPECT_EQ(waiting("e").appended, 2u);
+  EXPECT_EQ(engine->reload(configuration("[{ d: 'n < 5', e: 'n > 9' }]")), "");
+  ASSERT_TRUE(engine->submit(batch({nine, one, ten, nine}, system_now())));
+  EXPECT_TRUE(got({one, nine, "what?", ten, one}));
+  EXPECT_TRUE(got({nine, ten, ten}, "e"));
+  EXPECT_EQ(counter("pipeline/p/unrouted"), 2);
+  EXPECT_EQ(counter("pipeline/p/out"), 8);
+}
+
+TEST_F(EngineTest, APipelineLeavesToOthersWhatItsUnlessHolds) {
+  more = "";
+  const std::string text = "version: 1\nserver: { data: '" + folder +
+                           "/data' }\nsources: { s: { files: { paths: ['" + folder +
+                           "/logs/*.log'] } } }\npipelines:\n  p: { from: [s], where: \"body like 'gate%'\", "
+                           "unless: \"body like '%9'\", to: [d] }\n"
+                           "  q: { from: [s], unless: \"body like 'gate%'\", to: [d] }\ndestinations: " +
+                           destinations + "\n";
+  Findings findings(text);
+  auto changed = std::make_shared<Configuration>(*read_configuration(text, findings));
+  for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
+  auto started = Engine::start(changed, [](const Problems::Problem&, Problems::Said) {});
+  ASSERT_TRUE(started) << started.problem().message;
+  engine = std::move(*started);
+  ASSERT_TRUE(engine->submit(batch({"gate 1", "gate 9", "berth 4"})));
+  EXPECT_TRUE(got({"gate 1", "berth 4"}));
+  EXPECT_EQ(counter("pipeline/p/in"), 1);
+  EXPECT_EQ(counter("pipeline/q/in"), 1);
+  EXPECT_EQ(counter("source/s/leftovers"), 1);
+}
+
+// What it was made of keeps its id, whatever else is made of it.
+TEST_F(EngineTest, EventsOfOneLineAreBranchesOfIt) {
+  const std::string text = "version: 1\nserver: { data: '" + folder +
+                           "/data' }\nsources: { s: { files: { paths: ['" + folder +
+                           "/logs/*.log'] } } }\npipelines:\n  p: { from: [s], where: \"body <> 'b'\", to: "
+                           "[d] }\n  q: { from: [s], to: [d] }\n"
+                           "destinations: " +
+                           destinations + "\n";
+  Findings findings(text);
+  auto changed = std::make_shared<Configuration>(*read_configuration(text, findings));
+  for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
+  auto started = Engine::start(changed, [](const Problems::Problem&, Problems::Said) {});
+  ASSERT_TRUE(started);
+  engine = std::move(*started);
+  ASSERT_TRUE(engine->submit(batch({"a", "b", "c"})));
+  EXPECT_TRUE(got({"a", "c", "a", "b", "c"}));
+  Spool::Read read;
+  ASSERT_TRUE(engine->spool().read(engine->spool().destination("d"), 0, 1s, read));
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  ASSERT_TRUE(decoder.decode(read.batch.events, 0, events));
+  std::string branches;
+  for (const SpooledEvent& e : events) branches += std::string(e.body) + std::to_string(e.branch) + " ";
+  EXPECT_EQ(branches, "a0 c0 a1 b0 c1 ");
+}
+
 TEST_F(EngineTest, AReloadKeepsWhatDidNotChange) {
   destinations = "{ d: { index: { name: 'n-{day}' } }, e: { index: { name: 'n-{day}' } } }";
   start("[d, e]");
