@@ -38,10 +38,11 @@ std::string event_line(const Client& client, const Json& event) {
   const bool has_message = event.contains("message") && event["message"].is_string();
   const char* const shown = has_message ? "message" : "body";
   const std::string text = event.contains(shown) ? json_text(event[shown]) : "";
-  const std::size_t used = 23 + 2 + 13 + 2 + 7 + 2;
+  constexpr std::size_t kService = 13, kSeverity = 9;
+  const std::size_t used = 23 + 2 + kService + 2 + kSeverity + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
-  return paint(client, "2", short_time(event)) + "  " + padded(service, 13) + "  " +
-         paint(client, severity_color(event), padded(severity, 7)) + "  " +
+  return paint(client, "2", short_time(event)) + "  " + padded(service, kService) + "  " +
+         paint(client, severity_color(event), padded(severity, kSeverity)) + "  " +
          cut_to_width(one_line(text), width);
 }
 

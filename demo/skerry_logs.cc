@@ -243,7 +243,7 @@ class Company {
 
   void radio() {
     const Clock c = clock();
-    const unsigned priority = 8 * 17 + 2 + below(5);
+    const unsigned priority = 8 * 17 + 4 + below(3);
     const unsigned channel = 10 + below(14);
     if (below(2) == 0) {
       write(

@@ -5,14 +5,14 @@ namespace dingle {
 namespace {
 
 // RFC 5424, section 6.2.1: eight times the facility and the severity, 0 to 191 without leading zeros. The severities have the
-// words of its table 2, by which events get their severity number (OpenTelemetry logs data model, appendix B).
+// words of its table 2 (info for informational), by which events get their severity number (OpenTelemetry logs data model, appendix B).
 class SyslogPriority final : public FieldScan {
  public:
   SyslogPriority() { columns_ = {{"syslog.facility", Kind::integer}, {"severity", Kind::text}}; }
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view,
                    Value* columns) const override {
-    constexpr std::string_view kSeverities[] = {"emergency", "alert",  "critical",      "error",
-                                                "warning",   "notice", "informational", "debug"};
+    constexpr std::string_view kSeverities[] = {"emergency", "alert",  "critical", "error",
+                                                "warning",   "notice", "info",     "debug"};
     Value number;
     const char* behind = digits_only(at, end) ? scan_integer(at, end, context, nullptr, number) : nullptr;
     if (behind == nullptr || number.as_integer() > 191) return nullptr;
