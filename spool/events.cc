@@ -173,7 +173,7 @@ std::string encode_events(std::string_view source, std::span<const Slice> slices
       first_name.push_back(list.names.size());
       list.names.insert(list.names.end(), to.names.begin(), to.names.end());
     }
-    const std::size_t all = sets.index(set);
+    const std::size_t all = choosy ? 0 : sets.index(set);
     for (std::size_t i = 0; i < section.batch->events.size(); ++i) {
       const Event& e = section.batch->events[i];
       std::size_t set_index = all;
@@ -275,6 +275,14 @@ Field* EventDecoder::room(std::size_t fields) {
   return block.data() + block.size() - fields;
 }
 
+std::span<const Field> EventDecoder::read(ByteReader& r, std::string_view body,
+                                          const std::vector<FieldId>& names) {
+  const std::size_t n = r.count(1);
+  if (n > kMostDecodedFields) return r.fail(), std::span<const Field>();
+  Field* out = room(n);
+  return {out, read_fields(r, body, names, out, n)};
+}
+
 void EventDecoder::reuse() {
   for (auto& block : blocks_) block.clear();
   in_use_ = 0;
@@ -288,12 +296,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   if (r.u8() != kVersion) return false;
   std::vector<FieldId> names;
   for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
-  auto fields = [&](std::string_view body) -> std::span<const Field> {
-    const std::size_t n = r.count(1);
-    if (n > kMostDecodedFields) return r.fail(), std::span<const Field>();
-    Field* out = room(n);
-    return {out, read_fields(r, body, names, out, n)};
-  };
+  const auto fields = [&](std::string_view body) { return read(r, body, names); };
   SpooledEvent e;
   e.source = r.text();
   std::vector<Slice> slices;
@@ -381,12 +384,7 @@ bool EventDecoder::decode_old(std::string_view bytes, std::uint32_t destination,
   const std::uint64_t stream = r.u64();
   std::vector<FieldId> names;
   for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
-  auto fields = [&](std::string_view body) -> std::span<const Field> {
-    const std::size_t n = r.count(1);
-    if (n > kMostDecodedFields) return r.fail(), std::span<const Field>();
-    Field* out = room(n);
-    return {out, read_fields(r, body, names, out, n)};
-  };
+  const auto fields = [&](std::string_view body) { return read(r, body, names); };
   const std::span<const Field> resource = fields({});
   std::uint32_t ordinal = 0;
   for (std::size_t sections = r.count(); sections-- && r.ok();) {

@@ -29,6 +29,7 @@
 #include <string_view>
 #include <vector>
 
+#include "core/bytes.h"
 #include "core/event.h"
 
 namespace dingle {
@@ -88,6 +89,7 @@ class EventDecoder {
   std::vector<std::vector<Field>> blocks_;
   std::size_t in_use_ = 0;  // the block that is being filled
   Field* room(std::size_t fields);
+  std::span<const Field> read(ByteReader& reader, std::string_view body, const std::vector<FieldId>& names);
 };
 
 // One event alone, as the events of a record with that one destination.

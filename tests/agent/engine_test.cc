@@ -105,10 +105,14 @@ class EngineTest : public testing::Test {
   }
   std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]",
                                                      const std::string& source = "s") {
-    const std::string text =
-        "version: 1\nserver: { data: '" + folder + "/data'" + server + " }\nsources: { " + source +
-        ": { files: { paths: ['" + folder + "/logs/*.log'] }" + more + " } }\npipelines: { p: { from: [" +
-        source + "], steps: " + steps + ", to: " + to + " } }\ndestinations: " + destinations + "\n";
+    return with_pipelines("{ p: { from: [" + source + "], steps: " + steps + ", to: " + to + " } }", source);
+  }
+  std::shared_ptr<const Configuration> with_pipelines(const std::string& pipelines,
+                                                      const std::string& source = "s") {
+    const std::string text = "version: 1\nserver: { data: '" + folder + "/data'" + server +
+                             " }\nsources: { " + source + ": { files: { paths: ['" + folder +
+                             "/logs/*.log'] }" + more + " } }\npipelines: " + pipelines +
+                             "\ndestinations: " + destinations + "\n";
     Findings findings(text);
     const auto read = read_configuration(text, findings);
     EXPECT_TRUE(read) << text << (findings.all().empty() ? "" : findings.all()[0].message);
@@ -116,8 +120,9 @@ class EngineTest : public testing::Test {
     for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
     return changed;
   }
-  void start(const std::string& to = "[d]") {
-    auto started = Engine::start(configuration(to), [](const Problems::Problem&, Problems::Said) {});
+  void start(const std::string& to = "[d]") { start(configuration(to)); }
+  void start(std::shared_ptr<const Configuration> configuration) {
+    auto started = Engine::start(std::move(configuration), [](const Problems::Problem&, Problems::Said) {});
     ASSERT_TRUE(started) << started.problem().message;
     engine = std::move(*started);
   }
@@ -361,19 +366,8 @@ TEST_F(EngineTest, EventsGoWhereTheConditionsOfToHold) {
 }
 
 TEST_F(EngineTest, APipelineLeavesToOthersWhatItsUnlessHolds) {
-  more = "";
-  const std::string text = "version: 1\nserver: { data: '" + folder +
-                           "/data' }\nsources: { s: { files: { paths: ['" + folder +
-                           "/logs/*.log'] } } }\npipelines:\n  p: { from: [s], where: \"body like 'gate%'\", "
-                           "unless: \"body like '%9'\", to: [d] }\n"
-                           "  q: { from: [s], unless: \"body like 'gate%'\", to: [d] }\ndestinations: " +
-                           destinations + "\n";
-  Findings findings(text);
-  auto changed = std::make_shared<Configuration>(*read_configuration(text, findings));
-  for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
-  auto started = Engine::start(changed, [](const Problems::Problem&, Problems::Said) {});
-  ASSERT_TRUE(started) << started.problem().message;
-  engine = std::move(*started);
+  start(with_pipelines(R"({ p: { from: [s], where: "body like 'gate%'", unless: "body like '%9'", to: [d] },
+                             q: { from: [s], unless: "body like 'gate%'", to: [d] } })"));
   ASSERT_TRUE(engine->submit(batch({"gate 1", "gate 9", "berth 4"})));
   EXPECT_TRUE(got({"gate 1", "berth 4"}));
   EXPECT_EQ(counter("pipeline/p/in"), 1);
@@ -383,18 +377,7 @@ TEST_F(EngineTest, APipelineLeavesToOthersWhatItsUnlessHolds) {
 
 // What it was made of keeps its id, whatever else is made of it.
 TEST_F(EngineTest, EventsOfOneLineAreBranchesOfIt) {
-  const std::string text = "version: 1\nserver: { data: '" + folder +
-                           "/data' }\nsources: { s: { files: { paths: ['" + folder +
-                           "/logs/*.log'] } } }\npipelines:\n  p: { from: [s], where: \"body <> 'b'\", to: "
-                           "[d] }\n  q: { from: [s], to: [d] }\n"
-                           "destinations: " +
-                           destinations + "\n";
-  Findings findings(text);
-  auto changed = std::make_shared<Configuration>(*read_configuration(text, findings));
-  for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
-  auto started = Engine::start(changed, [](const Problems::Problem&, Problems::Said) {});
-  ASSERT_TRUE(started);
-  engine = std::move(*started);
+  start(with_pipelines(R"({ p: { from: [s], where: "body <> 'b'", to: [d] }, q: { from: [s], to: [d] } })"));
   ASSERT_TRUE(engine->submit(batch({"a", "b", "c"})));
   EXPECT_TRUE(got({"a", "c", "a", "b", "c"}));
   Spool::Read read;
