@@ -148,8 +148,11 @@ class EngineTest : public testing::Test {
     return b;
   }
   static bool until(const std::function<bool()>& holds) {
-    for (int i = 0; i < 4000 && !holds(); ++i) std::this_thread::sleep_for(5ms);
-    return holds();
+    for (int i = 0; i < 4000; ++i) {
+      if (holds()) return true;
+      std::this_thread::sleep_for(5ms);
+    }
+    return false;
   }
   bool got(const Texts& bodies, const std::string& destination = "d") {
     return until([&] {

@@ -117,8 +117,11 @@ class FilesSourceTest : public testing::Test {
   }
   template <class F>
   bool until(F holds, int seconds = 20) {
-    for (int i = 0; i < 200 * seconds && !holds(); ++i) std::this_thread::sleep_for(5ms);
-    return holds();
+    for (int i = 0; i < 200 * seconds; ++i) {
+      if (holds()) return true;  // it may not hold a moment later
+      std::this_thread::sleep_for(5ms);
+    }
+    return false;
   }
   // Of what is wrong, all texts.
   std::string told() {
