@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <set>
 
+#include "agent/configuration_flow.h"
 #include "agent/yaml.h"
 #include "core/nearest.h"
 #include "core/template/template.h"
@@ -76,6 +77,7 @@ class Reader {
     each(section("sources"), "sources", [&](const Node::Entry& e) { source(e); });
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
+    joined();
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");
     unused(section("sources"), section("destinations"), section("patterns"));
@@ -108,6 +110,10 @@ class Reader {
       if (!is_field_name(e.key))
         findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a name",
                         "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
+      else if (e.key == Flow::kLeftovers &&
+               (key == std::string("sources") || key == std::string("pipelines")))
+        findings_.error(e.key_place, e.key.size(), "`leftovers` cannot be a name here",
+                        "in a pipeline's `from` it stands for the lines that no pipeline takes");
       else
         work(e);
     }
@@ -233,11 +239,6 @@ class Reader {
     result_->destinations.push_back(std::move(d));
   }
 
-  // A name at its place.
-  struct Named {
-    std::string name;
-    Node at;
-  };
   void references(const std::vector<Named>& all, const std::vector<std::string>& declared, const char* what,
                   std::set<std::string>& used) {
     std::set<std::string> before;
@@ -301,7 +302,10 @@ class Reader {
 
   void pipeline(const Node::Entry& e) {
     Options o = Options::read(pipeline_options(), e.value, e.key, findings_, {"steps"});
-    references(named(o, "from"), declared_sources_, "source", used_sources_);
+    const Node* to_node = e.value.is_map() ? e.value.find("to") : nullptr;
+    const bool has_to =
+        to_node && !(to_node->items.empty() && to_node->entries.empty() && to_node->scalar.empty());
+    taking_.push_back({named(o, "from"), &e, has_to});
     std::vector<Route> to = routes(o);
     auto p = std::make_shared<Pipeline>();
     p->name = e.key;
@@ -325,7 +329,18 @@ class Reader {
           stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
     step_names(steps ? *steps : empty, *p);
-    result_->pipelines.push_back({e.key, p, o.texts("from"), std::move(to)});
+    result_->pipelines.push_back({e.key, p, std::move(to)});
+  }
+
+  // What pipelines take from is known when all of them are.
+  void joined() {
+    const std::string leftovers(Flow::kLeftovers);
+    std::vector<std::string> declared = declared_sources_;
+    for (const Taking& taking : taking_) declared.push_back(taking.entry->key);
+    declared.push_back(leftovers);
+    for (const Taking& taking : taking_)
+      references(taking.from, declared, "source or pipeline", used_sources_);
+    result_->flow = read_flow(*result_, declared_sources_, taking_, findings_);
   }
 
   void step(const Node& item, Pipeline& pipeline) {
@@ -391,7 +406,7 @@ class Reader {
 
   void unused(const Node& sources, const Node& destinations, const Node& patterns) {
     for (const auto& e : sources.entries)
-      if (!used_sources_.count(e.key))
+      if (!used_sources_.count(e.key) && !used_sources_.count(std::string(Flow::kLeftovers)))
         findings_.warning(e.key_place, e.key.size(),
                           "no pipeline takes the source `" + e.key + "`: its lines are counted as leftovers",
                           "name it in a pipeline's `from`");
@@ -415,6 +430,7 @@ class Reader {
   std::shared_ptr<Configuration> result_;
   std::shared_ptr<PatternLibrary> patterns_;
   std::vector<std::string> declared_sources_, declared_destinations_;
+  std::vector<Taking> taking_;  // by pipeline
   std::set<std::string> used_sources_, used_destinations_;
 };
 

@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "agent/kinds.h"
+#include "core/flow/flow.h"
 #include "core/options/options.h"
-#include "core/pipeline.h"
 
 namespace dingle {
 
@@ -32,7 +32,6 @@ struct Route {
 struct PipelineSettings {
   std::string name;
   std::shared_ptr<const Pipeline> pipeline;
-  std::vector<std::string> from;
   std::vector<Route> to;
 };
 
@@ -51,6 +50,7 @@ struct Configuration {
   std::vector<SourceSettings> sources;
   std::vector<PipelineSettings> pipelines;
   std::vector<DestinationSettings> destinations;
+  Flow flow;  // how they are joined
 
   const SourceSettings* source(std::string_view name) const;
   const DestinationSettings* destination(std::string_view name) const;

@@ -101,12 +101,15 @@ const std::vector<OptionSpec>& pipeline_options() {
   static const std::vector<OptionSpec> all{
       {.name = "from",
        .type = OptionType::references,
-       .text = "The sources whose lines it takes.",
+       .text = "What it takes: the lines of sources, the finished events of other pipelines, and "
+               "`leftovers`, the lines "
+               "that no pipeline takes from a source. A name means the source, where a pipeline has it too.",
        .required = true},
       {.name = "where",
        .type = OptionType::condition,
-       .text =
-           "Which of their lines it takes: a condition on the body and the resource. All, if there is none."},
+       .text = "Which of those it takes: a condition on the body and the resource, and on the fields of what "
+               "comes from another "
+               "pipeline. All, if there is none."},
       {.name = "unless",
        .type = OptionType::condition,
        .text = "Which of those it leaves to others after all: a condition as in `where`."},
@@ -114,8 +117,9 @@ const std::vector<OptionSpec>& pipeline_options() {
        .type = OptionType::routes,
        .text = "The destinations of its events. One with a condition, `{ alerts: \"score >= 80\" }`, gets "
                "those finished events "
-               "for which it holds; what goes to none is counted as `unrouted`.",
-       .required = true}};
+               "for which it holds; what goes to none is counted as `unrouted`. May be missing where another "
+               "pipeline takes "
+               "its events."}};
   return all;
 }
 

@@ -1,6 +1,6 @@
 // Conditions on parsed events, one thread: events a second, against the same test written by hand.
 #include "bench/report.h"
-#include "core/pipeline.h"
+#include "core/flow/pipeline.h"
 
 namespace dingle {
 namespace {

@@ -30,7 +30,7 @@ std::string padded(std::string text, std::size_t width) {
 
 }  // namespace
 
-std::string event_line(const Client& client, const Json& event) {
+std::string event_line(const Client& client, const Json& event, std::size_t before) {
   const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
   const std::string service = event.contains("service.name")      ? json_text(event["service.name"])
                               : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"])
@@ -39,7 +39,7 @@ std::string event_line(const Client& client, const Json& event) {
   const char* const shown = has_message ? "message" : "body";
   const std::string text = event.contains(shown) ? json_text(event[shown]) : "";
   constexpr std::size_t kService = 13, kSeverity = 9;
-  const std::size_t used = 23 + 2 + kService + 2 + kSeverity + 2;
+  const std::size_t used = before + 23 + 2 + kService + 2 + kSeverity + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
   return paint(client, "2", short_time(event)) + "  " + padded(service, kService) + "  " +
          paint(client, severity_color(event), padded(severity, kSeverity)) + "  " +

@@ -9,8 +9,8 @@
 namespace dingle {
 
 // One line: time, service, severity, and the message (the body, if no field `message` was parsed). Newlines
-// are shown as ⏎.
-std::string event_line(const Client& client, const Json& event);
+// are shown as ⏎. `before`: columns that are taken already.
+std::string event_line(const Client& client, const Json& event, std::size_t before = 0);
 // All fields, one a line, with their types if the event has `dingle.types`.
 std::string event_in_full(const Client& client, const Json& event);
 // All keys of the events in the order of their first appearance, for CSV.

@@ -56,19 +56,20 @@ struct Event {
   std::uint16_t slice = 0;            // of its batch: the stream that it came from
   std::uint32_t branch = 0;           // counts over all events that pipelines made of one line
   std::uint16_t failed_step = 0;      // the first step that could not work on it, counted from 1; 0: none
-  bool dropped = false;
+  std::uint16_t dropped_by = 0;       // the step that took it away, counted from 1; 0: none
 
-  std::span<Field> all() { return {fields, field_count}; }
   std::span<const Field> all() const { return {fields, field_count}; }
-
-  Field* find(FieldId name) {
-    for (Field& f : all())
+  const Field* find(FieldId name) const {
+    for (const Field& f : all())
       if (f.name == name) return &f;
     return nullptr;
   }
-  const Field* find(FieldId name) const { return const_cast<Event*>(this)->find(name); }
 
-  // Room for `more` further fields. False at kMostFields.
+  // Its fields may be those of the event that it was copied from, as long as neither changes them; the first change copies
+  // them.
+  void share() { field_capacity = 0; }
+
+  // Room for `more` further fields, in memory of its own. False at kMostFields.
   bool reserve(Arena& arena, std::size_t more) {
     std::size_t need = field_count + more;
     if (need <= field_capacity) return true;
@@ -84,15 +85,22 @@ struct Event {
   // Replaces the field of that name, or adds it. False at kMostFields or for kNoField.
   bool set(Arena& arena, FieldId name, Value value) {
     if (name == kNoField) return false;
-    if (Field* f = find(name)) return f->value = value, true;
+    if (const Field* f = find(name)) {
+      const auto at = f - fields;
+      if (!reserve(arena, 0)) return false;
+      fields[at].value = value;
+      return true;
+    }
     if (!reserve(arena, 1)) return false;
     fields[field_count++] = {name, value};
     return true;
   }
-  bool erase(FieldId name) {
-    Field* f = find(name);
+  bool erase(Arena& arena, FieldId name) {
+    const Field* f = find(name);
     if (f == nullptr) return false;
-    std::copy(f + 1, fields + field_count, f);
+    const auto at = f - fields;
+    if (!reserve(arena, 0)) return false;
+    std::copy(fields + at + 1, fields + field_count, fields + at);
     --field_count;
     return true;
   }

@@ -80,6 +80,8 @@ const FieldId template_number = field_id("dingle.template");
 const FieldId configuration = field_id("dingle.configuration");
 const FieldId unmatched = field_id("dingle.unmatched");
 const FieldId unmatched_column = field_id("dingle.unmatched.column");
+const FieldId dropped_by = field_id("dingle.dropped_by");
+const FieldId step = field_id("dingle.step");
 }  // namespace names
 
 }  // namespace dingle

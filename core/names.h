@@ -31,7 +31,7 @@ inline constexpr std::string_view kForeignPrefix = "line.";
 // not of its list of fields; readers of events answer them by these ids all the same.
 namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number;
-extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column;
+extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column, dropped_by, step;
 }  // namespace names
 
 // The three that are parts of every event.

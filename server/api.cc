@@ -59,7 +59,8 @@ struct Calls {
         --api.watchers_;
       }
     };
-    auto watching = std::make_shared<Watching>(api, api.engine_.live().add(std::move(where), pipeline));
+    auto watching = std::make_shared<Watching>(
+        api, api.engine_.live().add(std::move(where), pipeline, p.flag("dropped")));
     ApiAnswer answer{200, "application/x-ndjson", "", nullptr};
     answer.stream = [watching](std::string& piece) {
       std::uint64_t missed = 0;
@@ -121,8 +122,20 @@ const std::vector<Call>& calls() {
       {"GET",
        "/v1/watch",
        "Events as they arrive, as NDJSON, until the caller hangs up.",
-       {{"where", "string", "A search condition."}, {"pipeline", "string", "Only events of this pipeline."}},
+       {{"where", "string", "A search condition."},
+        {"pipeline", "string", "Only events of this pipeline."},
+        {"dropped", "boolean",
+         "Instead: what steps drop, and what no condition of a `to` holds for. `dingle.dropped_by` is the "
+         "step's name or kind, "
+         "or `to`; `dingle.step` its number."}},
        Calls::watch},
+      {"GET",
+       "/v1/leftovers",
+       "Lines that no pipeline took, since the last reload, by source and shape: counts, a sample, and who "
+       "was asked.",
+       {{"source", "string", "Only those of this source."},
+        {"limit", "integer", "At most so many shapes of each source; 20, if missing."}},
+       leftover_lines},
       {"GET",
        "/v1/unmatched",
        "Lines of a pipeline that nothing matched, since the last reload, grouped by shape: counts, reasons, "

@@ -33,6 +33,7 @@ ApiAnswer try_templates(Api& api, const ApiRequest& request);
 ApiAnswer draft_lines(Api& api, const ApiRequest& request);
 ApiAnswer newest_lines(Api& api, const ApiRequest& request);
 ApiAnswer unmatched_lines(Api& api, const ApiRequest& request);
+ApiAnswer leftover_lines(Api& api, const ApiRequest& request);
 
 ApiAnswer list_letters(Api& api, const ApiRequest& request);
 ApiAnswer count_letters(Api& api, const ApiRequest& request);

@@ -26,6 +26,36 @@ std::vector<std::string> texts_of(const Json& body, const char* name) {
   return all;
 }
 
+// What is known of a shape, with what would match its lines.
+Json json_of(const SampledShape& s) {
+  Json row{{"shape", valid_utf8(s.shape)},
+           {"count", s.count},
+           {"first", format_rfc3339(s.first)},
+           {"last", format_rfc3339(s.last)},
+           {"lines", Json::array()}};
+  for (const std::string& line : s.lines) row["lines"].push_back(valid_utf8(line));
+  const std::vector<std::string_view> views(s.lines.begin(), s.lines.end());
+  const Draft drafted = s.parsed ? Draft{} : draft_templates(views, system_now());
+  row["drafts"] = Json::array();
+  if (drafted.json) row["drafts"].push_back("(a JSON object: the step `json`)");
+  for (const DraftTemplate& t : drafted.templates) row["drafts"].push_back(valid_utf8(t.text));
+  return row;
+}
+
+template <class All>
+std::vector<std::string> names_of(const All& all) {
+  std::vector<std::string> names;
+  for (const auto& one : all) names.push_back(one.name);
+  return names;
+}
+
+void must_be_one_of(const std::vector<std::string>& names, const std::string& name, const char* what) {
+  if (std::find(names.begin(), names.end(), name) != names.end()) return;
+  const std::string near = did_you_mean(name, names);
+  throw Refused{api_error(404, std::string("there is no ") + what + " `" + name + "`",
+                          near.empty() ? one_of(names) : near, what)};
+}
+
 }  // namespace
 
 ApiAnswer try_templates(Api& api, const ApiRequest& r) {
@@ -93,35 +123,51 @@ ApiAnswer unmatched_lines(Api& api, const ApiRequest& r) {
   const Parameters p(r);
   const std::string pipeline = p.text("pipeline");
   auto configuration = api.engine().configuration();
-  std::vector<std::string> names;
-  for (const auto& one : configuration->pipelines) names.push_back(one.name);
-  if (std::find(names.begin(), names.end(), pipeline) == names.end())
-    throw Refused{api_error(
-        404, "there is no pipeline `" + pipeline + "`",
-        did_you_mean(pipeline, names).empty() ? one_of(names) : did_you_mean(pipeline, names), "pipeline")};
+  must_be_one_of(names_of(configuration->pipelines), pipeline, "pipeline");
   std::uint64_t others = 0;
   const auto shapes = api.engine().unmatched().shapes(pipeline, &others);
   Json all = Json::array();
-  const std::size_t most = p.number("limit", 20, UnmatchedSample::kMostShapes);
+  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
   for (std::size_t i = 0; i < std::min(most, shapes.size()); ++i) {
-    const UnmatchedShape& s = shapes[i];
-    Json row{{"shape", valid_utf8(s.shape)},
-             {"count", s.count},
-             {"first", format_rfc3339(s.first)},
-             {"last", format_rfc3339(s.last)},
-             {"reason", valid_utf8(s.reason)},
-             {"column", s.column},
-             {"lines", Json::array()}};
-    for (const std::string& line : s.lines) row["lines"].push_back(valid_utf8(line));
-    const std::vector<std::string_view> views(s.lines.begin(), s.lines.end());
-    const Draft drafted = s.parsed ? Draft{} : draft_templates(views, system_now());
-    row["drafts"] = Json::array();
-    if (drafted.json) row["drafts"].push_back("(a JSON object: the step `json`)");
-    for (const DraftTemplate& t : drafted.templates) row["drafts"].push_back(valid_utf8(t.text));
+    const SampledShape& s = shapes[i];
+    Json row = json_of(s);
+    row["reason"] = valid_utf8(s.reason);
+    row["column"] = s.column;
     all.push_back(std::move(row));
   }
   return json_answer(
       {{"pipeline", pipeline}, {"shapes", all}, {"shapes_known", shapes.size()}, {"others", others}});
+}
+
+ApiAnswer leftover_lines(Api& api, const ApiRequest& r) {
+  const Parameters p(r);
+  const std::string only = p.text("source");
+  const auto configuration = api.engine().configuration();
+  if (!only.empty()) must_be_one_of(names_of(configuration->sources), only, "source");
+  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
+  Json sources = Json::array();
+  for (const SourceSettings& source : configuration->sources) {
+    if (!only.empty() && source.name != only) continue;
+    const std::string prefix = "source/" + source.name + "/";
+    Json one{{"source", source.name},
+             {"leftovers", api.engine().spool().counter(prefix + "leftovers")},
+             {"left", api.engine().spool().counter(prefix + "left")},
+             {"asked", Json::array()},
+             {"shapes", Json::array()}};
+    for (const std::size_t node : configuration->flow.reached_from(source.name)) {
+      const Flow::Node& n = configuration->flow.nodes[node];
+      if (n.leftovers || std::find(n.sources.begin(), n.sources.end(), source.name) != n.sources.end())
+        one["asked"].push_back(n.pipeline->name);
+    }
+    std::uint64_t others = 0;
+    const auto shapes = api.engine().leftovers().shapes(source.name, &others);
+    for (std::size_t i = 0; i < std::min(most, shapes.size()); ++i)
+      one["shapes"].push_back(json_of(shapes[i]));
+    one["shapes_known"] = shapes.size();
+    one["others"] = others;
+    sources.push_back(std::move(one));
+  }
+  return json_answer({{"sources", sources}});
 }
 
 }  // namespace dingle

@@ -32,6 +32,11 @@ class Parameters {
     for (auto it = from; it != to; ++it) all.push_back(it->second);
     return all;
   }
+  bool flag(const char* name) const {
+    const std::string given = text(name);
+    if (given.empty() || given == "true" || given == "false") return given == "true";
+    throw Refused{api_error(400, "`" + given + "` is neither `true` nor `false`", "", name)};
+  }
   std::uint64_t number(const char* name, std::uint64_t fallback, std::uint64_t most) const {
     const std::string given = text(name);
     if (given.empty()) return fallback;

@@ -21,9 +21,10 @@ class Numbers {
 };
 
 constexpr const char* kSourceCounters[] = {
-    "lines",     "bytes",        "empty",     "joined",   "events",          "leftovers",     "cut",
-    "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast", "set_apart",
-    "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",   "closed_idle"};
+    "lines",      "bytes",     "empty",        "joined",    "events",   "leftovers",       "left",
+    "cut",        "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast",
+    "set_apart",  "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",
+    "closed_idle"};
 
 // One balance: what came in against what became of it.
 struct Balance {
@@ -91,6 +92,8 @@ std::string status_json(Engine& engine) {
     for (const char* what : kSourceCounters) source[what] = n(prefix + what);
     balances.push_back({"source " + s.name, n(prefix + "lines"),
                         n(prefix + "events") + n(prefix + "empty") + n(prefix + "joined")});
+    balances.push_back(
+        {"batches of " + s.name, n(prefix + "events"), n(prefix + "events") - n(prefix + "unbalanced")});
     root["sources"].push_back(std::move(source));
   }
   root["paused"] = paused;
@@ -106,6 +109,8 @@ std::string status_json(Engine& engine) {
                                  {"dropped", dropped},
                                  {"out", out},
                                  {"unrouted", n(prefix + "unrouted")},
+                                 {"bytes_in", n(prefix + "bytes_in")},
+                                 {"bytes_out", n(prefix + "bytes_out")},
                                  {"implausible_times", n(prefix + "implausible_times")},
                                  {"fields_left_out", n(prefix + "fields_left_out")},
                                  {"values_as_text", n(prefix + "values_as_text")},

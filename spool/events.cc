@@ -136,8 +136,10 @@ struct NameLists {
 
 }  // namespace
 
-std::string encode_events(std::string_view source, std::span<const Slice> slices,
-                          const std::vector<Section>& sections) {
+EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,
+                            const std::vector<Section>& sections) {
+  EncodedEvents encoded;
+  std::vector<std::uint32_t> in_set;  // events, by set of destinations
   // What stands at the beginning is known only at the end: the rest is written apart first.
   NameTable names;
   SetTable sets;
@@ -173,7 +175,7 @@ std::string encode_events(std::string_view source, std::span<const Slice> slices
       first_name.push_back(list.names.size());
       list.names.insert(list.names.end(), to.names.begin(), to.names.end());
     }
-    const std::size_t all = choosy ? 0 : sets.index(set);
+    const std::size_t all = choosy ? 0 : sets.index(set), begin = rest.size();
     for (std::size_t i = 0; i < section.batch->events.size(); ++i) {
       const Event& e = section.batch->events[i];
       std::size_t set_index = all;
@@ -185,6 +187,8 @@ std::string encode_events(std::string_view source, std::span<const Slice> slices
         set_index = sets.index(set);
       }
       ++events;
+      if (in_set.size() <= set_index) in_set.resize(set_index + 1);
+      ++in_set[set_index];
       const std::array<std::uint64_t, 3> now{e.slice, s, set_index};
       w.varint(std::uint64_t{e.branch} << 1 | (now != before));
       if (now != before)
@@ -202,8 +206,13 @@ std::string encode_events(std::string_view source, std::span<const Slice> slices
         if (!to.names.empty() && (to.takes.empty() || to.takes[i])) w.varint(first_name[t] + to.name_of[i]);
       }
     }
+    encoded.section_bytes.push_back(rest.size() - begin);
   }
-  std::string out;
+  std::map<std::uint32_t, std::uint32_t> events_for;
+  for (std::size_t i = 0; i < in_set.size(); ++i)
+    for (const std::uint32_t destination : sets.all()[i]) events_for[destination] += in_set[i];
+  encoded.destinations.assign(events_for.begin(), events_for.end());
+  std::string& out = encoded.bytes;
   out.reserve(resources.size() + rest.size() + source.size() + 32 * names.all().size() + 256);
   ByteWriter head(out);
   head.u8(0);
@@ -231,7 +240,7 @@ std::string encode_events(std::string_view source, std::span<const Slice> slices
   }
   head.varint(events);
   out += rest;
-  return out;
+  return encoded;
 }
 
 std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
@@ -250,7 +259,8 @@ std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
   if (!e.name.empty()) to.names.emplace_back(e.name), to.name_of.push_back(0);
   const Slice slice{e.stream, e.zone, e.resource};
   return encode_events(e.source, {&slice, 1},
-                       {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}});
+                       {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}})
+      .bytes;
 }
 
 EventId event_id(const SpooledEvent& e) {

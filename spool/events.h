@@ -55,9 +55,15 @@ struct Section {
   const Batch* batch = nullptr;
 };
 
+// What was written, counted while it was written.
+struct EncodedEvents {
+  std::string bytes;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it; sorted
+  std::vector<std::uint64_t> section_bytes;                           // of each section's events
+};
 // The events' slices are indexes into `slices`.
-std::string encode_events(std::string_view source, std::span<const Slice> slices,
-                          const std::vector<Section>& sections);
+EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,
+                            const std::vector<Section>& sections);
 
 // An event read back. Views point into the bytes it was read from; fields into the decoder's memory.
 struct SpooledEvent {

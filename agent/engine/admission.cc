@@ -24,11 +24,12 @@ std::uint64_t queue_limit(const Configuration& configuration, const DestinationS
 const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Running& running) const {
   auto found = running.pausing.find(batch.source);
   if (found == running.pausing.end()) return nullptr;
-  for (const DestinationSettings* d : found->second) {
-    const std::uint32_t id = running.destination_ids.at(d->name);
+  for (const std::size_t index : found->second) {
+    const DestinationSettings& d = running.configuration->destinations[index];
+    const std::uint32_t id = running.destination_ids[index];
     if (batch.only_destination != 0 && batch.only_destination != id) continue;
-    const std::uint64_t waiting = spool_->waiting(id).bytes, most = queue_limit(*running.configuration, *d);
-    if (waiting > most || (in_flight_bytes_ != 0 && waiting + in_flight_bytes_ > most)) return d;
+    const std::uint64_t waiting = spool_->waiting(id).bytes, most = queue_limit(*running.configuration, d);
+    if (waiting > most || (in_flight_bytes_ != 0 && waiting + in_flight_bytes_ > most)) return &d;
   }
   return nullptr;
 }
@@ -99,7 +100,7 @@ void Engine::make_room(Spool::Append& append, const Running& running) {
   const std::uint64_t size = append.events.size();
   std::vector<std::uint32_t> shed;
   for (const DestinationSettings& d : running.configuration->destinations) {
-    const std::uint32_t id = running.destination_ids.at(d.name);
+    const std::uint32_t id = running.id_of(d);
     if (std::none_of(append.destinations.begin(), append.destinations.end(),
                      [&](const auto& to) { return to.first == id; }))
       continue;

@@ -116,24 +116,21 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
         *problem = no_room;
       if (error != 0) return nullptr;
     }
-    r->destination_ids[d.name] = spool_->destination(d.name);
-    if (r->destination_ids[d.name] == 0) return *problem = no_room, nullptr;
+    r->destination_ids.push_back(spool_->destination(d.name));
+    if (r->destination_ids.back() == 0) return *problem = no_room, nullptr;
   }
-  for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
-    const PipelineSettings& p = configuration->pipelines[i];
+  for (const PipelineSettings& p : configuration->pipelines) {
     r->pipeline_ids.push_back(spool_->pipeline(p.name));
     if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
-    r->to.emplace_back();
-    for (const Route& route : p.to)
-      r->to.back().push_back({configuration->destination(route.destination), route.where.get()});
-    for (const std::string& source : p.from) {
-      r->pipelines_of[source].push_back(i);
-      for (const Running::To& to : r->to.back())
-        if (to.destination->kind->stores &&
-            to.destination->common.section("queue").text("overflow") == "pause")
-          r->pausing[source].insert(to.destination);
-    }
   }
+  const Flow& flow = configuration->flow;
+  for (const SourceSettings& source : configuration->sources)
+    for (const std::size_t node : flow.reached_from(source.name))
+      for (const Flow::Output& output : flow.nodes[node].outputs) {
+        const DestinationSettings& d = configuration->destinations[output.destination];
+        if (d.kind->stores && d.common.section("queue").text("overflow") == "pause")
+          r->pausing[source.name].insert(output.destination);
+      }
   return r;
 }
 
@@ -162,7 +159,7 @@ void Engine::start_destinations() {
   }
   old.clear();  // joins their threads
   for (const DestinationSettings& d : running->configuration->destinations) {
-    const std::uint32_t id = running->destination_ids.at(d.name);
+    const std::uint32_t id = running->id_of(d);
     ids.push_back(id);
     std::lock_guard lock(running_mutex_);
     if (deliveries_.count(d.name)) continue;
@@ -216,6 +213,7 @@ void Engine::start_sources() {
   forget_old_steps();
   rename_sources();
   unmatched_.forget();
+  leftovers_.forget();
   std::lock_guard lock(running_mutex_);
   for (const SourceSettings& s : running_->configuration->sources) {
     auto source = s.kind->make({s, *this});

@@ -22,7 +22,7 @@
 #include "agent/engine/deaths.h"
 #include "agent/engine/delivery.h"
 #include "agent/engine/live.h"
-#include "agent/engine/unmatched.h"
+#include "agent/engine/samples.h"
 #include "agent/problems.h"
 #include "agent/sources/source.h"
 #include "spool/spool.h"
@@ -68,7 +68,8 @@ class Engine final : public Intake {
   Problems& problems() override { return problems_; }
   const std::string& data_folder() const override { return data_; }
   Live& live() { return live_; }
-  const UnmatchedSample& unmatched() const { return unmatched_; }
+  const ShapeSample& unmatched() const { return unmatched_; }  // by pipeline
+  const ShapeSample& leftovers() const { return leftovers_; }  // by source
   const NewestLines& newest_lines() const { return newest_lines_; }
   std::int64_t started() const { return started_; }
   bool paused() const { return paused_; }  // all sources wait, since the spool cannot be written
@@ -97,16 +98,15 @@ class Engine final : public Intake {
   // A configuration as it runs.
   struct Running {
     std::shared_ptr<const Configuration> configuration;
-    std::vector<std::uint32_t> pipeline_ids;  // by pipeline
-    struct To {
-      const DestinationSettings* destination = nullptr;
-      const Condition* where = nullptr;  // nullptr: all events
-    };
-    std::vector<std::vector<To>> to;  // by pipeline
-    std::map<std::string, std::uint32_t> destination_ids;
-    std::map<std::string, std::vector<std::size_t>> pipelines_of;  // by source
-    std::map<std::string, std::set<const DestinationSettings*>>
+    std::vector<std::uint32_t> pipeline_ids;     // by pipeline
+    std::vector<std::uint32_t> destination_ids;  // by destination
+    std::map<std::string, std::set<std::size_t>>
         pausing;  // by source: destinations that pause it when their queues are full
+    // What of a batch that is sent again is kept; nullopt for one that is not.
+    std::optional<Work::Again> again(const SourceBatch& batch) const;
+    std::uint32_t id_of(const DestinationSettings& d) const {
+      return destination_ids[static_cast<std::size_t>(&d - configuration->destinations.data())];
+    }
   };
   struct Job {
     std::uint64_t ticket = 0;
@@ -131,6 +131,7 @@ class Engine final : public Intake {
   void quiesce();
   bool drained() const;
   Spool::Append process(const Job& job);
+  void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);
   bool set_apart(const SourceBatch& batch, Spool::Append& out);
   void run_worker();
   void run_meter();
@@ -150,7 +151,7 @@ class Engine final : public Intake {
   std::unique_ptr<Letters> letters_;
   Problems problems_;
   Live live_;
-  UnmatchedSample unmatched_;
+  ShapeSample unmatched_, leftovers_;
   NewestLines newest_lines_;
   std::int64_t started_ = 0;
 

@@ -1,6 +1,7 @@
 #include "agent/engine/live.h"
 
 #include <chrono>
+#include <optional>
 
 #include "core/steps/step.h"
 #include "spool/events.h"
@@ -26,8 +27,8 @@ bool Live::Viewer::ended() {
   return ended_ && lines_.empty();
 }
 
-std::shared_ptr<Live::Viewer> Live::add(Condition where, std::string pipeline) {
-  auto viewer = std::make_shared<Viewer>(std::move(where), std::move(pipeline));
+std::shared_ptr<Live::Viewer> Live::add(Condition where, std::string pipeline, bool dropped) {
+  auto viewer = std::make_shared<Viewer>(std::move(where), std::move(pipeline), dropped);
   std::lock_guard lock(mutex_);
   viewers_.push_back(viewer);
   ++viewers_count_;
@@ -40,17 +41,22 @@ void Live::remove(const std::shared_ptr<Viewer>& viewer) {
   viewers_count_ = static_cast<int>(viewers_.size());
 }
 
-void Live::show(const Batch& batch, std::string_view pipeline, std::string_view configuration) {
-  std::vector<std::shared_ptr<Viewer>> viewers;
-  {
-    std::lock_guard lock(mutex_);
-    viewers.assign(viewers_.begin(), viewers_.end());
-  }
-  for (const auto& viewer : viewers) {
-    if (!viewer->pipeline_.empty() && viewer->pipeline_ != pipeline) continue;
+std::vector<std::shared_ptr<Live::Viewer>> Live::viewers(std::string_view pipeline, bool dropped) {
+  std::lock_guard lock(mutex_);
+  std::vector<std::shared_ptr<Viewer>> all;
+  for (const auto& v : viewers_)
+    if (v->dropped_ == dropped && (v->pipeline_.empty() || v->pipeline_ == pipeline)) all.push_back(v);
+  return all;
+}
+
+// `shown(i)`: whether event i is, and for a dropped one the name of the step.
+template <class Shown>
+void Live::show(const Batch& batch, std::string_view pipeline, bool dropped, Shown shown) {
+  for (const auto& viewer : viewers(pipeline, dropped)) {
     for (std::size_t i = 0; i < batch.events.size(); ++i) {
       const Event& event = batch.events[i];
-      if (event.dropped) continue;
+      const std::optional<std::string_view> by = shown(i);
+      if (!by) continue;
       {
         // Who does not read is not rendered for, nor asked what it would want: the rest may have matched.
         std::lock_guard viewer_lock(viewer->mutex_);
@@ -62,12 +68,15 @@ void Live::show(const Batch& batch, std::string_view pipeline, std::string_view 
       if (!viewer->where_.holds(EventReader(batch, event))) continue;
       SpooledEvent e;
       e.pipeline = pipeline;
-      e.configuration = configuration;
+      e.configuration = batch.configuration;
       e.template_number = event.template_number;
       e.timestamp = event.timestamp;
       e.observed = event.observed;
       e.body = event.body;
-      e.fields = event.all();
+      std::vector<Field> fields(event.all().begin(), event.all().end());
+      if (dropped) fields.push_back({names::dropped_by, Value::text(*by)});
+      if (event.dropped_by != 0) fields.push_back({names::step, Value::integer(event.dropped_by)});
+      e.fields = fields;
       e.resource = batch.resource;
       std::string line;
       append_event_json(e, line);
@@ -82,6 +91,25 @@ void Live::show(const Batch& batch, std::string_view pipeline, std::string_view 
       viewer->news_.notify_one();
     }
   }
+}
+
+void Live::finished(const Flow::Node& node, const Batch& batch) {
+  const Pipeline& pipeline = *node.pipeline;
+  for (const bool dropped : {false, true})
+    show(batch, pipeline.name, dropped, [&](std::size_t i) -> std::optional<std::string_view> {
+      const std::uint16_t by = batch.events[i].dropped_by;
+      if ((by != 0) != dropped) return std::nullopt;
+      if (!dropped) return "";
+      const Step& step = *pipeline.steps[by - 1u];
+      return step.name.empty() ? step.kind : step.name;
+    });
+}
+
+void Live::unrouted(const Flow::Node& node, const Batch& batch, const std::vector<bool>& routed) {
+  show(batch, node.pipeline->name, true, [&](std::size_t i) -> std::optional<std::string_view> {
+    if (routed[i]) return std::nullopt;
+    return "to";
+  });
 }
 
 void Live::end() {

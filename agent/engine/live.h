@@ -10,19 +10,21 @@
 #include <memory>
 #include <mutex>
 #include <string>
+#include <vector>
 
 #include "core/condition/condition.h"
-#include "core/event.h"
+#include "core/flow/work.h"
 
 namespace dingle {
 
-class Live {
+class Live final : public FlowObserver {
  public:
   // One looking.
   class Viewer {
    public:
-    Viewer(Condition where, std::string pipeline)
-        : where_(std::move(where)), pipeline_(std::move(pipeline)) {}
+    // `dropped`: instead of what comes out of pipelines, what a step of them drops, or no condition of `to` holds for.
+    Viewer(Condition where, std::string pipeline, bool dropped)
+        : where_(std::move(where)), pipeline_(std::move(pipeline)), dropped_(dropped) {}
     // The next events as JSON lines, waiting up to `timeout_ms` for one; "" if none came. `missed` grows by
     // what was left out because the viewer was slow: events that matched, or might have.
     std::string take(int timeout_ms, std::uint64_t* missed);
@@ -33,6 +35,7 @@ class Live {
     static constexpr std::size_t kMostBytes = 4 << 20, kRoom = 64 << 10;
     Condition where_;
     std::string pipeline_;  // "" : all
+    bool dropped_;
     std::mutex mutex_;
     std::condition_variable news_;
     std::deque<std::string> lines_;
@@ -41,14 +44,19 @@ class Live {
     bool ended_ = false;
   };
 
-  std::shared_ptr<Viewer> add(Condition where, std::string pipeline);
+  std::shared_ptr<Viewer> add(Condition where, std::string pipeline, bool dropped);
   void remove(const std::shared_ptr<Viewer>& viewer);
   bool watched() const { return viewers_count_.load(std::memory_order_relaxed) != 0; }
-  // The events of a pipeline, those dropped left out.
-  void show(const Batch& batch, std::string_view pipeline, std::string_view configuration);
+  // The events of a pipeline behind its last step, dropped ones with the rest.
+  void finished(const Flow::Node& node, const Batch& batch) override;
+  void unrouted(const Flow::Node& node, const Batch& batch, const std::vector<bool>& routed) override;
   void end();  // lets all viewers return
 
  private:
+  template <class Shown>
+  void show(const Batch& batch, std::string_view pipeline, bool dropped, Shown shown);
+  std::vector<std::shared_ptr<Viewer>> viewers(std::string_view pipeline, bool dropped);
+
   std::mutex mutex_;
   std::list<std::shared_ptr<Viewer>> viewers_;
   std::atomic<int> viewers_count_{0};

@@ -50,7 +50,7 @@ void Engine::shed_old() {
     for (const DestinationSettings& d : running_->configuration->destinations)
       if (const Options& queue = d.common.section("queue");
           queue.given("age") && queue.text("overflow") == "shed_oldest")
-        ages.emplace_back(running_->destination_ids.at(d.name), queue.number("age"));
+        ages.emplace_back(running_->id_of(d), queue.number("age"));
   }
   for (auto [id, age] : ages)
     spool_->shed_oldest(id, UINT64_MAX, system_now() - age, counter_of_destination(id, "shed_oldest"));
@@ -108,7 +108,7 @@ std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destinatio
   for (const DestinationSettings& d : running_->configuration->destinations)
     if (d.kind->spec.name == "index" && !d.options.given("at") &&
         (destination.empty() || destination == d.name))
-      all.push_back(Store::at(index_folder(data_, running_->destination_ids.at(d.name))));
+      all.push_back(Store::at(index_folder(data_, running_->id_of(d))));
   return all;
 }
 

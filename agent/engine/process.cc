@@ -1,7 +1,7 @@
 // What happens to a batch: its pipelines are run, and what they made is encoded for the spool. Any worker
 // does it.
 #include <algorithm>
-#include <deque>
+#include <utility>
 
 #include "agent/engine/engine.h"
 #include "spool/events.h"
@@ -47,26 +47,36 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
   return implausible_times;
 }
 
-// Which finished events a condition of `to` lets through; answers how many. All of them: `takes` stays empty.
-std::uint64_t choose(const Condition& where, const Batch& batch, std::vector<bool>& takes) {
-  std::uint64_t n = 0;
-  for (const Event& event : batch.events) {
-    takes.push_back(where.holds(EventReader(batch, event)));
-    n += takes.back();
+std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
+
+void count_steps(Changes& changes, const std::string& prefix, const std::string& steps,
+                 const Work::Made& made) {
+  for (std::size_t s = 0; s < made.tallies.size(); ++s) {
+    const StepTally& t = made.tallies[s];
+    const std::string step = steps + std::to_string(s) + "/";
+    count(changes, step + "in", t.in);
+    count(changes, step + "out", t.out);
+    count(changes, step + "dropped", t.dropped);
+    count(changes, step + "failed", t.failed);
+    count(changes, prefix + "fields_left_out", t.fields_left_out);
+    count(changes, prefix + "values_as_text", t.values_as_text);
+    for (std::size_t m = 0; m < t.matched.size(); ++m)
+      count(changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
+    for (std::size_t m = 0; m < t.expensive.size(); ++m)
+      count(changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
+    count(changes, step + "nanoseconds", t.nanoseconds);
   }
-  if (n == takes.size()) takes.clear();
-  return n;
 }
 
-// Numbers what pipelines made of each line, in the order of the pipelines.
-void number_branches(const std::vector<SourceLine>& lines, std::deque<Batch>& batches) {
-  std::vector<std::uint32_t> made(lines.size(), 0);
-  for (Batch& batch : batches) {
-    std::size_t i = 0;  // events come in the order of their lines
-    for (Event& event : batch.events) {
-      while (i < lines.size() && lines[i].position != event.position) ++i;
-      if (i < lines.size()) event.branch = made[i]++;
-    }
+void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Work::Made& made) {
+  if (made.unmatched == 0) return;
+  for (const Event& e : made.batch.events) {
+    if (e.failed_step == 0) continue;
+    const Field* reason = e.find(names::unmatched);
+    const Field* column = e.find(names::unmatched_column);
+    sample.add(pipeline, {e.body, reason ? reason->value.to_string() : "",
+                          column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed,
+                          e.template_number != 0});
   }
 }
 
@@ -86,125 +96,98 @@ bool Engine::set_apart(const SourceBatch& batch, Spool::Append& out) {
   return true;
 }
 
-// Runs every pipeline that claims the batch, and encodes what they made.
+// Runs every pipeline that the batch reaches, and encodes what they made.
 Spool::Append Engine::process(const Job& job) {
   const SourceBatch& in = job.batch;
   const Running& running = *job.running;
+  const Configuration& configuration = *running.configuration;
   newest_lines_.add(in);
   Spool::Append out;
   out.changes = in.changes;
-  count(out.changes, "source/" + in.source + "/bytes", in.bytes);
+  const std::string source = "source/" + in.source + "/";
+  count(out.changes, source + "bytes", in.bytes);
   if (in.lines.empty()) return out;
   if (deaths_->deadly(in) && set_apart(in, out)) return out;
   const Deaths::Working working(in);
-  std::vector<bool> claimed(in.lines.size(), false);
-  std::deque<Batch> batches;
-  std::vector<Section> sections;
-  std::map<std::uint32_t, std::uint32_t> events_for;
-  auto pipelines = running.pipelines_of.find(in.source);
-  static const std::vector<std::size_t> kNone;
-  for (std::size_t index : pipelines == running.pipelines_of.end() ? kNone : pipelines->second) {
-    if (in.only_pipeline != 0 && in.only_pipeline != running.pipeline_ids[index]) continue;
-    const PipelineSettings& settings = running.configuration->pipelines[index];
-    const Pipeline& pipeline = *settings.pipeline;
-    Batch& batch = batches.emplace_back();
-    batch.buffer = in.buffer;
-    batch.resource = in.resource->fields;
-    batch.zone = in.resource->zone;
-    batch.pipeline = settings.name;
-    batch.configuration = running.configuration->version;
-    batch.events.reserve(in.lines.size());
-    for (std::size_t i = 0; i < in.lines.size(); ++i) {
-      Event event;
-      event.body = in.lines[i].text;
-      event.position = in.lines[i].position;
-      event.timestamp = event.observed = in.observed;
-      if (!pipeline.takes(EventReader(batch, event))) continue;
-      claimed[i] = true;
-      batch.events.push_back(event);
-    }
-    const std::string prefix = "pipeline/" + settings.name + "/";
-    const std::uint64_t taken = batch.events.size();
-    std::vector<StepTally> tallies;
-    pipeline.run(batch, tallies);
-    if (live_.watched()) live_.show(batch, settings.name, running.configuration->version);
-    std::erase_if(batch.events, [](const Event& e) { return e.dropped; });
-    std::uint64_t unmatched = 0;
-    count(out.changes, prefix + "in", taken);
-    count(out.changes, prefix + "out", batch.events.size());
-    count(out.changes, prefix + "dropped", taken - batch.events.size());
-    for (std::size_t s = 0; s < tallies.size(); ++s) {
-      const StepTally& t = tallies[s];
-      const std::string step =
-          "step/" + running.configuration->version + "/" + settings.name + "/" + std::to_string(s) + "/";
-      count(out.changes, step + "in", t.in);
-      count(out.changes, step + "out", t.out);
-      count(out.changes, step + "dropped", t.dropped);
-      count(out.changes, step + "failed", t.failed);
-      count(out.changes, prefix + "fields_left_out", t.fields_left_out);
-      count(out.changes, prefix + "values_as_text", t.values_as_text);
-      count(out.changes, prefix + "steps_unbalanced", t.unbalanced);
-      for (std::size_t m = 0; m < t.matched.size(); ++m)
-        count(out.changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
-      for (std::size_t m = 0; m < t.expensive.size(); ++m)
-        count(out.changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
-      count(out.changes, step + "nanoseconds", t.nanoseconds);
-    }
-    const bool failures =
-        std::any_of(tallies.begin(), tallies.end(), [](const StepTally& t) { return t.failed != 0; });
-    for (const Event& e : failures ? std::span<const Event>(batch.events) : std::span<const Event>()) {
-      if (e.failed_step == 0) continue;
-      ++unmatched;
-      const Field* reason = e.find(names::unmatched);
-      const Field* column = e.find(names::unmatched_column);
-      unmatched_.add(settings.name, {e.body, reason ? reason->value.to_string() : "",
-                                     column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0,
-                                     e.observed, e.template_number != 0});
-    }
-    count(out.changes, prefix + "unmatched", unmatched);
-    if (batch.events.empty()) continue;
+  const Arrived arrived{in.source,
+                        in.lines,
+                        in.buffer,
+                        in.resource->fields,
+                        in.resource->zone,
+                        in.observed,
+                        configuration.version};
+  Work work(configuration.flow, arrived, running.again(in));
+  if (live_.watched()) work.watch(&live_);
+  work.advance();
 
-    Section section;
-    section.pipeline_id = running.pipeline_ids[index];
-    section.pipeline = settings.name;
-    section.configuration = running.configuration->version;
-    section.batch = &batch;
-    std::vector<bool> routed(batch.events.size(), false);
-    for (const auto& [d, where] : running.to[index]) {
-      const std::uint32_t id = running.destination_ids.at(d->name);
-      if (in.only_destination != 0 && in.only_destination != id) continue;
-      Section::To to;
-      to.destination = id;
-      // What is sent again was for that destination once.
-      std::uint64_t taken_there = batch.events.size();
-      if (where != nullptr && in.only_destination == 0) taken_there = choose(*where, batch, to.takes);
-      for (std::size_t i = 0; i < routed.size(); ++i)
-        routed[i] = routed[i] || to.takes.empty() || to.takes[i];
-      if (taken_there == 0) continue;
-      if (!d->kind->stores) {
-        count(out.changes, counter_of_destination(id, "thrown_away"), taken_there);
+  std::vector<Section> sections;
+  std::vector<std::size_t> section_of;  // by what was made; for its bytes
+  std::map<std::uint32_t, std::uint64_t> events_for;
+  std::uint64_t unbalanced = work.unbalanced();
+  for (const Work::Made& made : work.made()) {
+    section_of.push_back(SIZE_MAX);
+    if (!made.counts || made.in == 0) continue;
+    const std::size_t number = configuration.flow.nodes[made.node].number;
+    const std::string& name = configuration.pipelines[number].name;
+    const std::string prefix = "pipeline/" + name + "/";
+    count(out.changes, prefix + "in", made.in);
+    count(out.changes, prefix + "out", made.batch.events.size());
+    count(out.changes, prefix + "dropped", made.dropped);
+    count(out.changes, prefix + "unmatched", made.unmatched);
+    count(out.changes, prefix + "unrouted", made.unrouted);
+    count(out.changes, prefix + "bytes_in", made.bytes_in);
+    count(out.changes, prefix + "steps_unbalanced", made.unbalanced);
+    count_steps(out.changes, prefix, "step/" + configuration.version + "/" + name + "/", made);
+    sample_unmatched(unmatched_, name, made);
+    unbalanced += made.unbalanced;
+    Section section{running.pipeline_ids[number], name, configuration.version, {}, &made.batch};
+    for (const Work::Output& output : made.outputs) {
+      const DestinationSettings& d = configuration.destinations[output.destination];
+      Section::To to{running.destination_ids[output.destination], {}, {}, output.takes};
+      if (!d.kind->stores) {
+        count(out.changes, counter_of_destination(to.destination, "thrown_away"), output.count);
         continue;
       }
-      if (d->namer) count(out.changes, prefix + "implausible_times", name_events(*d->namer, batch, to));
+      if (d.namer) count(out.changes, prefix + "implausible_times", name_events(*d.namer, made.batch, to));
+      events_for[to.destination] += output.count;
       section.to.push_back(std::move(to));
-      events_for[id] += static_cast<std::uint32_t>(taken_there);
     }
-    if (in.only_destination == 0)
-      count(out.changes, prefix + "unrouted",
-            static_cast<std::uint64_t>(std::count(routed.begin(), routed.end(), false)));
-    if (!section.to.empty()) sections.push_back(std::move(section));
+    if (section.to.empty()) continue;
+    section_of.back() = sections.size();
+    sections.push_back(std::move(section));
   }
-  count(out.changes, "source/" + in.source + "/leftovers",
-        static_cast<std::uint64_t>(std::count(claimed.begin(), claimed.end(), false)));
-  number_branches(in.lines, batches);
-  const Slice slice{in.stream, in.resource->zone.name(), in.resource->fields};
-  if (!sections.empty()) out.events = encode_events(in.source, {&slice, 1}, sections);
-  if (!out.events.empty() && running.configuration->server.section("spool").text("compression") == "zstd") {
+  count(out.changes, source + "leftovers", work.leftovers());
+  count(out.changes, source + "left", work.left().size());
+  for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});
+  if (!sections.empty()) {
+    const Slice slice{in.stream, in.resource->zone.name(), in.resource->fields};
+    EncodedEvents encoded = encode_events(in.source, {&slice, 1}, sections);
+    for (std::size_t i = 0; i < section_of.size(); ++i)
+      if (section_of[i] != SIZE_MAX)
+        count(out.changes, "pipeline/" + std::string(sections[section_of[i]].pipeline) + "/bytes_out",
+              encoded.section_bytes[section_of[i]]);
+    out.events = std::move(encoded.bytes);
+    out.destinations = std::move(encoded.destinations);
+  }
+  for (const auto& [id, n] : out.destinations) unbalanced += difference(std::exchange(events_for[id], 0), n);
+  for (const auto& [id, n] : events_for) unbalanced += n;
+  if (unbalanced != 0) tell_unbalanced(in, unbalanced);
+  count(out.changes, source + "unbalanced", unbalanced);
+  if (!out.events.empty() && configuration.server.section("spool").text("compression") == "zstd") {
     out.events = compress_events(out.events);
     out.compressed = true;
   }
-  out.destinations.assign(events_for.begin(), events_for.end());
   return out;
+}
+
+// It is appended all the same: what is wrong shows in the balance, and where.
+void Engine::tell_unbalanced(const SourceBatch& batch, std::uint64_t by) {
+  problems_.set("source " + batch.source + ": balance",
+                "what became of a batch does not agree with what it held, by " + std::to_string(by) +
+                    (by == 1 ? " event" : " events") + ": the lines at " +
+                    std::to_string(batch.lines.front().position) + " to " +
+                    std::to_string(batch.lines.back().position) +
+                    " of its stream; this is a fault of the program");
 }
 
 }  // namespace dingle

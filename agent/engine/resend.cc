@@ -44,11 +44,25 @@ SourceBatch line_of(const Letter& letter, const SpooledEvent& e, const SourceSet
   batch.buffer = buffer;
   batch.observed = e.observed;
   batch.only_pipeline = e.pipeline_id;
+  batch.only_branch = e.branch;
   batch.only_destination = letter.destination;
   return batch;
 }
 
 }  // namespace
+
+std::optional<Work::Again> Engine::Running::again(const SourceBatch& batch) const {
+  if (batch.only_pipeline == 0) return std::nullopt;
+  Work::Again again;
+  again.node = SIZE_MAX;
+  for (const std::size_t node : configuration->flow.reached_from(batch.source))
+    if (pipeline_ids[configuration->flow.nodes[node].number] == batch.only_pipeline) again.node = node;
+  again.branch = batch.only_branch;
+  again.destination = static_cast<std::size_t>(
+      std::find(destination_ids.begin(), destination_ids.end(), batch.only_destination) -
+      destination_ids.begin());
+  return again;
+}
 
 // Removes letters whose events are in the spool again.
 void Engine::forget_resent() {
@@ -71,7 +85,7 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
   std::unique_lock swapping(swapping_);
   const std::shared_ptr<const Running> running = this->running();
   const auto& ids = running->destination_ids;
-  if (std::none_of(ids.begin(), ids.end(), [&](const auto& d) { return d.second == letter.destination; }))
+  if (std::find(ids.begin(), ids.end(), letter.destination) == ids.end())
     return "the destination" + its + " is gone; discard it";
   if (!decoder.decode(letter.record, letter.destination, events) || events.size() != 1)
     return "letter " + std::to_string(letter.id) + " cannot be read; discard it";
@@ -84,12 +98,11 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
     return error == 0 ? "" : std::string("cannot write the spool: ") + std::strerror(error);
   }
   swapping.unlock();  // its batch takes the configuration with it, and may have to wait for room
-  const auto& pipelines = running->pipeline_ids;
   const SourceSettings* source = source_of(letter, *running->configuration);
-  if (std::find(pipelines.begin(), pipelines.end(), events[0].pipeline_id) == pipelines.end() ||
-      source == nullptr || !running->pipelines_of.count(source->name))
-    return "the pipeline or source" + its + " is gone";
+  if (source == nullptr) return "the source" + its + " is gone";
   SourceBatch batch = line_of(letter, events[0], *source);
+  if (running->again(batch)->node == SIZE_MAX)
+    return "the pipeline" + its + " is gone, or takes nothing from its source now";
   batch.changes.state.push_back(consumed);
   return submit(std::move(batch)) ? "" : "the program stops, or is configured anew";
 }

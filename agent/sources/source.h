@@ -12,16 +12,11 @@
 
 #include "agent/configuration.h"
 #include "agent/problems.h"
-#include "core/event.h"
+#include "core/flow/work.h"
 #include "core/time/clock.h"
 #include "spool/spool.h"
 
 namespace dingle {
-
-struct SourceLine {
-  std::string_view text;
-  std::uint64_t position = 0;  // of its first byte in the stream
-};
 
 // Fields that all events of a stream share, with the texts that they point to.
 struct Resource {
@@ -44,8 +39,9 @@ struct SourceBatch {
   std::int64_t observed = 0;      // ns since 1970
   std::uint64_t bytes = 0;        // of the stream, that the lines were made of
   Changes changes;                // checkpoint and counters
-  // For what is sent again: only this pipeline takes it, only for this destination. 0: all.
-  std::uint32_t only_pipeline = 0, only_destination = 0;
+  // For what is sent again: only what this pipeline makes of it is kept, only this branch of it, and only for this destination.
+  // By their ids; 0: everything.
+  std::uint32_t only_pipeline = 0, only_branch = 0, only_destination = 0;
 };
 
 // The engine, as a source sees it. Thread-safe.

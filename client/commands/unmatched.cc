@@ -2,8 +2,7 @@
 #include <iostream>
 
 #include "client/connection.h"
-#include "client/table.h"
-#include "core/time/instant.h"
+#include "client/shapes.h"
 
 namespace dingle {
 namespace {
@@ -32,32 +31,19 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
               << " since the last reload\n";
     return kFine;
   }
-  auto when = [](const Json& time) { return time.get<std::string>().substr(0, 19); };
   for (const Json& s : shapes) {
     const std::int64_t count = s["count"].get<std::int64_t>();
-    std::cout << paint(client, "1;33", counted(count, "line"))
-              << paint(client, "2",
-                       "  from " + when(s["first"]) + (count == 1 ? "" : " to " + when(s["last"])))
+    std::cout << paint(client, "1;33", counted(count, "line")) << paint(client, "2", "  " + time_range(s))
               << "\n";
     const std::string line = one_line(s["lines"][0].get<std::string>());
     const std::size_t column = s["column"].get<std::size_t>();
     std::cout << "  " << cut_to_width(line, std::max<std::size_t>(40, client.width - 4)) << "\n";
     std::cout << "  " << (column > 0 && column < client.width - 20 ? std::string(column - 1, ' ') : "")
               << paint(client, "1;31", "^ ") << s["reason"].get<std::string>() << "\n";
-    for (const Json& draft : s["drafts"])
-      std::cout << "  " << paint(client, "2", "draft: ")
-                << coloured_template(client, one_line(draft.get<std::string>()),
-                                     std::max<std::size_t>(40, client.width - 10), 9)
-                << "\n";
+    print_drafts(client, s, 2);
     std::cout << "\n";
   }
-  const std::size_t known = answer.body["shapes_known"].get<std::size_t>();
-  if (known > shapes.size())
-    std::cout << "and " << counted(static_cast<std::int64_t>(known - shapes.size()), "more shape")
-              << " (--limit)\n";
-  if (answer.body["others"] != 0)
-    std::cout << counted(answer.body["others"].get<std::int64_t>(), "line was", "lines were")
-              << " of shapes too rare and too many to be remembered\n";
+  print_rest(answer.body);
   return kFoundProblems;
 }
 

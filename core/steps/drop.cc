@@ -17,7 +17,7 @@ class Drop final : public Step {
  public:
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
-      event.dropped = true;
+      event.dropped_by = number;
       ++tally.dropped;
     });
   }

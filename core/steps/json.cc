@@ -54,7 +54,7 @@ class Json final : public Step {
       if (!why.empty()) return fail(batch, event, tally, why);
       tally.fields_left_out += counts.unnamed + batch.take(event, members);
       tally.values_as_text += counts.as_text;
-      if (!keep && field != names::body) event.erase(field);
+      if (!keep && field != names::body) event.erase(batch.arena, field);
       ++tally.out;
     });
   }

@@ -19,7 +19,7 @@ class Omit final : public Step {
         if (field == names::body)
           event.body = {};
         else
-          event.erase(field);
+          event.erase(batch.arena, field);
       }
       ++tally.out;
     });

@@ -20,7 +20,7 @@ class Rename final : public Step {
         const Field* f = event.find(from);
         if (f == nullptr) continue;
         Value value = f->value;
-        event.erase(from);
+        event.erase(batch.arena, from);
         if (to == names::body)
           event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
         else

@@ -28,7 +28,8 @@ void Step::fail(Batch& batch, Event& event, StepTally& tally, std::string_view w
                 std::size_t column) const {
   ++tally.failed;
   if (event.failed_step != 0) return;
-  event.failed_step = std::max<std::uint16_t>(number, 1);
+  event.failed_step = number;
+  if (event.find(names::unmatched)) return;  // by a pipeline before this one
   const std::string reason = kind == "parse" ? std::string(why) : kind + ": " + std::string(why);
   event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy(reason)));
   if (column != 0)

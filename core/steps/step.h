@@ -58,10 +58,10 @@ class Step {
   virtual std::vector<std::string> templates() const { return {}; }
 
   std::string kind, name;            // name: its own, or ""
-  std::uint16_t number = 0;          // within its pipeline, counted from 1
+  std::uint16_t number = 1;          // within its pipeline, counted from 1
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {
-    return !event.dropped && (!where || where->holds(EventReader(batch, event)));
+    return event.dropped_by == 0 && (!where || where->holds(EventReader(batch, event)));
   }
 
  protected:

@@ -26,7 +26,8 @@ Code code_of(const TextScan& scan, const std::string* behind) {
   if (scan.at_most != SIZE_MAX) return Code::text;
   if (scan.ends_by_class() && scan.at_least <= 1) return Code::run;
   const bool ends_at_one_literal = scan.ends.size() == 1 && !scan.ends[0].any_case;
-  if (scan.only_stop >= 0 && scan.at_least == 0 && ends_at_one_literal && behind && *behind == scan.ends[0].text)
+  if (scan.only_stop >= 0 && scan.at_least == 0 && ends_at_one_literal && behind &&
+      *behind == scan.ends[0].text)
     return Code::find;
   return Code::text;
 }
@@ -94,7 +95,8 @@ class Fuser {
     if (e.op == Op::span) fuse(i + 1, e.next);
     if (e.op != Op::optional && e.op != Op::choice) return;
     std::vector<std::uint32_t> starts;
-    for (const ElementRange branch : p_.branches[e.operand]) starts.push_back(fuse(branch.first, branch.last));
+    for (const ElementRange branch : p_.branches[e.operand])
+      starts.push_back(fuse(branch.first, branch.last));
     if (p_.branch_starts.size() <= e.operand) p_.branch_starts.resize(e.operand + 1);
     p_.branch_starts[e.operand] = std::move(starts);
   }
@@ -123,6 +125,8 @@ class Fuser {
 
 }  // namespace
 
-std::uint32_t Program::fuse(std::uint32_t first, std::uint32_t last) { return Fuser(*this).fuse(first, last); }
+std::uint32_t Program::fuse(std::uint32_t first, std::uint32_t last) {
+  return Fuser(*this).fuse(first, last);
+}
 
 }  // namespace dingle

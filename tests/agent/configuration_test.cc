@@ -132,7 +132,8 @@ INSTANTIATE_TEST_SUITE_P(
         Mistake{"sources:", "surces:", "2:1 unknown key `surces` | did you mean `sources`?"},
         Mistake{"files:", "flies:", "4:5 unknown key `flies` in the source `gate` | did you mean `files`?"},
         Mistake{"paths: [/var/log/gate*.log]", "pathes: [/x]", "4:12 `files` needs the option `paths`"},
-        Mistake{"from: [gate]", "from: [gaet]", "7:12 there is no source `gaet` | did you mean `gate`?"},
+        Mistake{"from: [gate]", "from: [gaet]",
+                "7:12 there is no source or pipeline `gaet` | did you mean `gate`?"},
         Mistake{"to: [operations]", "to: [operatons]",
                 "11:10 there is no destination `operatons` | did you mean `operations`?"},
         Mistake{"- drop:", "- dorp:", "10:9 unknown step `dorp` | did you mean `drop`?"},
@@ -203,6 +204,41 @@ TEST(Configuration, WhereEventsGoMayHaveConditions) {
   EXPECT_NE(to("[[operations]]")[0].find("takes a list of names, which may have a condition"),
             std::string::npos);
   EXPECT_FALSE(to("[]").empty());
+}
+
+// Pipelines that take from others, and from what is left over.
+TEST(Configuration, PipelinesAreJoined) {
+  const auto with = [](const std::string& pipelines) {
+    const std::string text =
+        "version: 1\nsources: { a: { files: { paths: [/x/*.log] } }, b: { files: { paths: [/y/*.log] } } "
+        "}\npipelines:\n" +
+        pipelines +
+        "destinations: { d: { index: { name: x }, queue: { overflow: shed_oldest } }, e: { print: {} } }\n";
+    std::string all;
+    for (const std::string& one : findings_of(text)) all += one + "\n";
+    return all;
+  };
+  EXPECT_EQ(with("  p: { from: [a, b] }\n  q: { from: [p], to: [d, e] }\n"), "");
+  EXPECT_EQ(
+      with(
+          "  a: { from: [a], to: [d] }\n  q: { from: [b, leftovers], to: [d] }\n  r: { from: [a], to: e }\n"),
+      "6:15 `a` is a source and a pipeline: the source is meant | give the pipeline another name to take its "
+      "events\n");
+  EXPECT_EQ(with("  p: { from: [a], to: [d, e] }\n  q: { from: [b, p] }\n").substr(0, 40),
+            "5:3 the events of `q` go nowhere: it has");
+  EXPECT_EQ(
+      with("  p: { from: [a, r], to: [d, e] }\n  q: { from: [b, p] }\n  r: { from: [q] }\n").substr(0, 80),
+      "4:18 events would go in a circle: `q` -> `r` -> `p` -> `q` | a pipeline takes fr");
+  EXPECT_EQ(with("  p: { from: [a, b, p], to: [d, e] }\n").substr(0, 44),
+            "4:21 events would go in a circle: `p` -> `p`");
+  EXPECT_NE(
+      with("  p: { from: [a, b], to: [d, e] }\n  q: { from: [pp], to: [d] }\n").find("did you mean `p`?"),
+      std::string::npos);
+  EXPECT_NE(with("  leftovers: { from: [a, b], to: [d, e] }\n").find("`leftovers` cannot be a name here"),
+            std::string::npos);
+  EXPECT_NE(with("  p: { from: [leftovers] }\n  q: { from: [p], to: [e, d] }\n")
+                .find("all of them wait when the queue of `e` is full"),
+            std::string::npos);
 }
 
 TEST(Configuration, StepsMayHaveNames) {

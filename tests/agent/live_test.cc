@@ -2,6 +2,9 @@
 
 #include <gtest/gtest.h>
 
+#include <nlohmann/json.hpp>
+#include <sstream>
+
 #include "agent/problems.h"
 
 namespace dingle {
@@ -17,16 +20,33 @@ Batch batch_of(const std::vector<std::string>& bodies, Arena& arena) {
   return batch;
 }
 
+// The pipeline `name`, whose steps have these names.
+Flow::Node node_of(const std::string& name, const std::vector<std::string>& steps = {}) {
+  struct Passes final : Step {
+    void run(Batch&, StepTally&) const override {}
+  };
+  auto pipeline = std::make_shared<Pipeline>();
+  pipeline->name = name;
+  for (const std::string& step : steps) {
+    pipeline->add(std::make_unique<Passes>());
+    pipeline->steps.back()->kind = "drop";
+    pipeline->steps.back()->name = step;
+  }
+  Flow::Node node;
+  node.pipeline = pipeline;
+  return node;
+}
+
 TEST(Live, ShowsWhatSatisfiesTheCondition) {
   Live live;
   Arena arena;
   EXPECT_FALSE(live.watched());
-  auto viewer = live.add(*Condition::parse("body like 'a%'"), "");
-  auto other = live.add(Condition(), "another");
+  auto viewer = live.add(*Condition::parse("body like 'a%'"), "", false);
+  auto other = live.add(Condition(), "another", false);
   EXPECT_TRUE(live.watched());
   Batch batch = batch_of({"ab", "b", "ac"}, arena);
-  batch.events[2].dropped = true;
-  live.show(batch, "gate", "c1");
+  batch.events[2].dropped_by = 1;
+  live.finished(node_of("gate", {""}), batch);
   std::uint64_t missed = 0;
   const std::string lines = viewer->take(100, &missed);
   EXPECT_NE(lines.find("\"body\":\"ab\""), std::string::npos);
@@ -37,12 +57,32 @@ TEST(Live, ShowsWhatSatisfiesTheCondition) {
   EXPECT_FALSE(live.watched());
 }
 
+TEST(Live, ShowsWhatIsDroppedWithTheStepThatDidIt) {
+  Live live;
+  Arena arena;
+  auto viewer = live.add(Condition(), "", true);
+  Batch batch = batch_of({"kept", "first", "second", "nowhere"}, arena);
+  batch.events[1].dropped_by = 1;
+  batch.events[2].dropped_by = 2;
+  live.finished(node_of("gate", {"", "quiet"}), batch);
+  live.unrouted(node_of("gate"), batch, {true, true, true, false});
+  std::uint64_t missed = 0;
+  std::string told;
+  std::istringstream lines(viewer->take(100, &missed));
+  for (std::string line; std::getline(lines, line);) {
+    const auto event = nlohmann::json::parse(line);
+    told += event["body"].get<std::string>() + " by " + event["dingle.dropped_by"].get<std::string>() + " " +
+            std::to_string(event.value("dingle.step", 0)) + "; ";
+  }
+  EXPECT_EQ(told, "first by drop 1; second by quiet 2; nowhere by to 0; ");
+}
+
 TEST(Live, SlowViewerMissesAndIsTold) {
   Live live;
   Arena arena;
-  auto viewer = live.add(Condition(), "");
+  auto viewer = live.add(Condition(), "", false);
   Batch batch = batch_of(std::vector<std::string>(100, std::string(10'000, 'x')), arena);
-  for (int i = 0; i < 10; ++i) live.show(batch, "p", "c");
+  for (int i = 0; i < 10; ++i) live.finished(node_of("p"), batch);
   std::uint64_t missed = 0, seen = 0;
   for (std::string lines; !(lines = viewer->take(0, &missed)).empty();)
     seen += static_cast<std::uint64_t>(std::count(lines.begin(), lines.end(), '\n'));
@@ -52,7 +92,7 @@ TEST(Live, SlowViewerMissesAndIsTold) {
 
 TEST(Live, EndLetsViewersReturn) {
   Live live;
-  auto viewer = live.add(Condition(), "");
+  auto viewer = live.add(Condition(), "", false);
   live.end();
   std::uint64_t missed = 0;
   EXPECT_EQ(viewer->take(10'000, &missed), "");

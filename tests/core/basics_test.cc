@@ -85,8 +85,8 @@ TEST(Event, SetReplacesEraseShifts) {
   for (int i = 0; i < 20; ++i)
     EXPECT_TRUE(e.set(arena, field_id("f" + std::to_string(i)), Value::integer(i)));
   EXPECT_TRUE(e.set(arena, field_id("f3"), Value::text("three")));
-  EXPECT_TRUE(e.erase(field_id("f0")));
-  EXPECT_FALSE(e.erase(field_id("f0")));
+  EXPECT_TRUE(e.erase(arena, field_id("f0")));
+  EXPECT_FALSE(e.erase(arena, field_id("f0")));
   EXPECT_EQ(e.field_count, 19);
   EXPECT_EQ(e.find(field_id("f3"))->value.to_string(), "three");
   EXPECT_EQ(e.find(field_id("f19"))->value, Value::integer(19));

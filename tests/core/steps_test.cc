@@ -2,8 +2,8 @@
 
 #include <nlohmann/json.hpp>
 
+#include "core/flow/pipeline.h"
 #include "core/json_text.h"
-#include "core/pipeline.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -75,7 +75,9 @@ Trial run(const std::vector<std::string>& lines, Steps... steps) {
   }
   r.pipeline = std::make_unique<Pipeline>();
   (r.pipeline->add(std::move(steps)), ...);
-  r.pipeline->run(r.batch, r.tallies);
+  r.tallies.resize(r.pipeline->steps.size());
+  for (std::size_t i = 0; i < r.tallies.size(); ++i) r.pipeline->step(i, r.batch, r.tallies[i]);
+  r.pipeline->finish(r.batch);
   for (const StepTally& t : r.tallies) EXPECT_EQ(t.unbalanced, 0u);
   return r;
 }
@@ -211,8 +213,8 @@ TEST(Tallies, AreHeldAgainstTheEventsThatAreThere) {
       pipeline.add(std::move(wrong));
       Batch batch;
       batch.events.resize(4);
-      std::vector<StepTally> tallies;
-      pipeline.run(batch, tallies);
+      std::vector<StepTally> tallies(1);
+      pipeline.step(0, batch, tallies[0]);
       EXPECT_EQ(tallies[0].unbalanced, off == 0 ? 0u : 1u) << merges << off;
       EXPECT_EQ(batch.events.size(), merges ? 2u : 8u);
     }
@@ -229,8 +231,8 @@ TEST(Tallies, ALostEventIsSeenThoughTheCountsAgree) {
   pipeline.add(std::make_unique<Forgets>());
   Batch batch;
   batch.events.resize(3);
-  std::vector<StepTally> tallies;
-  pipeline.run(batch, tallies);
+  std::vector<StepTally> tallies(1);
+  pipeline.step(0, batch, tallies[0]);
   EXPECT_EQ(tallies[0].unbalanced, 1u);
 }
 

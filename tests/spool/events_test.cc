@@ -16,6 +16,7 @@ struct Made {
   std::vector<Field> resource{{field_id("service.name"), Value::text("gate")}},
       other{{field_id("service.name"), Value::text("tide")}};
   std::vector<Slice> slices{{99, "UTC", resource}, {7, "Europe/Stockholm", other}};
+  EncodedEvents encoded;
   std::string bytes;
   Made() {
     for (int i = 0; i < 3; ++i) {
@@ -45,7 +46,8 @@ struct Made {
                    &batch};
     Section third{3, "p3", "c1", {{6, {}, {}, {false, false, false}}}, &batch};
     sections = {first, second, third};
-    bytes = encode_events("files", slices, sections);
+    encoded = encode_events("files", slices, sections);
+    bytes = encoded.bytes;
   }
   // "pipeline:position:name" of the events for a destination.
   std::vector<std::string> of(std::uint32_t destination) {
@@ -58,6 +60,18 @@ struct Made {
     return out;
   }
 };
+
+// What the encoder counts is what comes back, and the bytes are those of the events.
+TEST(Events, AreCountedAsTheyAreWritten) {
+  Made made;
+  using Counts = std::vector<std::pair<std::uint32_t, std::uint32_t>>;
+  EXPECT_EQ(made.encoded.destinations, (Counts{{4, 5}, {5, 6}, {6, 1}}));
+  for (const auto& [destination, n] : made.encoded.destinations) EXPECT_EQ(made.of(destination).size(), n);
+  ASSERT_EQ(made.encoded.section_bytes.size(), 3u);
+  EXPECT_GT(made.encoded.section_bytes[0], 3 * std::string_view(made.text).size());
+  EXPECT_EQ(made.encoded.section_bytes[2], 0u);
+  EXPECT_LT(made.encoded.section_bytes[0] + made.encoded.section_bytes[1], made.bytes.size());
+}
 
 TEST(Events, ComeBackForTheirDestination) {
   Made made;

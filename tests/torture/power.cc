@@ -65,7 +65,7 @@ class Agent {
       a.destinations.emplace_back(ids_[i], static_cast<std::uint32_t>(events));
     }
     const Slice slice{1, "UTC", {}};
-    a.events = encode_events("s", {&slice, 1}, {section});
+    a.events = encode_events("s", {&slice, 1}, {section}).bytes;
     a.changes.state.push_back({"next", std::to_string(n + events), false});
     spool_->append(a);
   }

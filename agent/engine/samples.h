@@ -1,5 +1,5 @@
-// What the engine remembers of the lines that it read: the newest ones of each source, and a fair sample of
-// those that nothing matched, by shape. Bounded, in memory only, thread-safe.
+// What the engine remembers of the lines that it read: the newest ones of each source, and fair samples, by shape, of those
+// that nothing matched and of those that no pipeline took. Bounded, in memory only, thread-safe.
 #pragma once
 
 #include <deque>
@@ -13,7 +13,7 @@
 
 namespace dingle {
 
-struct UnmatchedShape {
+struct SampledShape {
   std::string shape;
   std::uint64_t count = 0;
   std::int64_t first = 0, last = 0;  // ns since 1970: when such a line was read
@@ -23,7 +23,8 @@ struct UnmatchedShape {
   std::vector<std::string> lines;  // each line of the shape is as likely to be here as any other
 };
 
-class UnmatchedSample {
+// Lines by group (a pipeline, a source) and shape.
+class ShapeSample {
  public:
   static constexpr std::size_t kMostShapes = 200, kLinesOfShape = 10, kLongestLine = 2048;
   struct Line {
@@ -32,18 +33,18 @@ class UnmatchedSample {
     std::int64_t read = 0;
     bool parsed = false;
   };
-  void add(const std::string& pipeline, const Line& line);
-  // The shapes of a pipeline, the most frequent first. `others`: lines whose shapes had to be forgotten.
-  std::vector<UnmatchedShape> shapes(const std::string& pipeline, std::uint64_t* others) const;
+  void add(const std::string& group, const Line& line);
+  // The shapes of a group, the most frequent first. `others`: lines whose shapes had to be forgotten.
+  std::vector<SampledShape> shapes(const std::string& group, std::uint64_t* others) const;
   void forget();  // all of it: the configuration has changed
 
  private:
-  struct OfPipeline {
-    std::map<std::string, UnmatchedShape> shapes;  // by shape; of parsed ones with a sign before it
+  struct OfGroup {
+    std::map<std::string, SampledShape> shapes;  // by shape; of parsed ones with a sign before it
     std::uint64_t others = 0;
   };
   mutable std::mutex mutex_;
-  std::map<std::string, OfPipeline> pipelines_;
+  std::map<std::string, OfGroup> groups_;
   std::minstd_rand random_{1};
 };
 

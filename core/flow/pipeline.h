@@ -25,11 +25,12 @@ class Pipeline {
   }
   std::vector<std::unique_ptr<Step>> steps;
 
-  // Runs all steps; tallies[i] is for steps[i] and is added to. What a step counted is held against the
-  // events that are there before and behind it: by how many it differs stands in `unbalanced`. Afterwards
-  // dropped events are marked so, and each event with a `severity` has its `severity_number` (OpenTelemetry
-  // logs data model, "SeverityNumber").
-  void run(Batch& batch, std::vector<StepTally>& tallies) const;
+  // Runs one step; its tally is added to. What it counted is held against the events that are there before and
+  // behind it: by how many it differs stands in `unbalanced`. Dropped events are marked, and stay.
+  void step(std::size_t index, Batch& batch, StepTally& tally) const;
+  // Behind the last step: each event with a `severity` gets its `severity_number` (OpenTelemetry logs data model,
+  // "SeverityNumber").
+  void finish(Batch& batch) const;
 };
 
 }  // namespace dingle

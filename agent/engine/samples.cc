@@ -1,4 +1,4 @@
-#include "agent/engine/unmatched.h"
+#include "agent/engine/samples.h"
 
 #include <algorithm>
 
@@ -6,11 +6,11 @@
 
 namespace dingle {
 
-void UnmatchedSample::add(const std::string& pipeline, const Line& line) {
+void ShapeSample::add(const std::string& group, const Line& line) {
   std::string shape = shape_of(line.text, line.read);
   const std::string key = (line.parsed ? "+" : "") + shape;
   std::lock_guard lock(mutex_);
-  OfPipeline& all = pipelines_[pipeline];
+  OfGroup& all = groups_[group];
   auto it = all.shapes.find(key);
   if (it == all.shapes.end()) {
     if (all.shapes.size() == kMostShapes) {
@@ -25,12 +25,12 @@ void UnmatchedSample::add(const std::string& pipeline, const Line& line) {
       all.others += rare->second.count;
       all.shapes.erase(rare);
     }
-    it = all.shapes.emplace(key, UnmatchedShape{}).first;
+    it = all.shapes.emplace(key, SampledShape{}).first;
     it->second.shape = std::move(shape);
     it->second.first = line.read;
     it->second.parsed = line.parsed;
   }
-  UnmatchedShape& s = it->second;
+  SampledShape& s = it->second;
   ++s.count;
   s.last = line.read;
   std::size_t slot = s.lines.size();
@@ -41,13 +41,12 @@ void UnmatchedSample::add(const std::string& pipeline, const Line& line) {
   if (slot == 0) s.reason = std::string(line.reason), s.column = line.column;
 }
 
-std::vector<UnmatchedShape> UnmatchedSample::shapes(const std::string& pipeline,
-                                                    std::uint64_t* others) const {
+std::vector<SampledShape> ShapeSample::shapes(const std::string& group, std::uint64_t* others) const {
   std::lock_guard lock(mutex_);
-  std::vector<UnmatchedShape> result;
+  std::vector<SampledShape> result;
   *others = 0;
-  auto it = pipelines_.find(pipeline);
-  if (it == pipelines_.end()) return result;
+  auto it = groups_.find(group);
+  if (it == groups_.end()) return result;
   *others = it->second.others;
   for (const auto& [shape, s] : it->second.shapes) result.push_back(s);
   std::stable_sort(result.begin(), result.end(),
@@ -55,9 +54,9 @@ std::vector<UnmatchedShape> UnmatchedSample::shapes(const std::string& pipeline,
   return result;
 }
 
-void UnmatchedSample::forget() {
+void ShapeSample::forget() {
   std::lock_guard lock(mutex_);
-  pipelines_.clear();
+  groups_.clear();
 }
 
 void NewestLines::add(const SourceBatch& batch) {

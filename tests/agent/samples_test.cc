@@ -1,4 +1,4 @@
-#include "agent/engine/unmatched.h"
+#include "agent/engine/samples.h"
 
 #include <gtest/gtest.h>
 
@@ -9,8 +9,8 @@
 namespace dingle {
 namespace {
 
-TEST(UnmatchedSample, GroupsByShapeWithCountsAndTimes) {
-  UnmatchedSample sample;
+TEST(ShapeSample, GroupsByShapeWithCountsAndTimes) {
+  ShapeSample sample;
   for (int i = 0; i < 50; ++i)
     sample.add("gate", {"gate " + std::to_string(i) + " stuck", "column 1", 1, i * kSecond});
   sample.add("gate", {"no berth", "column 4", 4, 7 * kSecond});
@@ -22,15 +22,15 @@ TEST(UnmatchedSample, GroupsByShapeWithCountsAndTimes) {
   EXPECT_EQ(shapes[0].count, 50u);
   EXPECT_EQ(shapes[0].first, 0);
   EXPECT_EQ(shapes[0].last, 49 * kSecond);
-  EXPECT_EQ(shapes[0].lines.size(), UnmatchedSample::kLinesOfShape);
+  EXPECT_EQ(shapes[0].lines.size(), ShapeSample::kLinesOfShape);
   EXPECT_EQ(shapes[1].column, 4u);
   EXPECT_EQ(others, 0u);
   sample.forget();
   EXPECT_TRUE(sample.shapes("gate", &others).empty());
 }
 
-TEST(UnmatchedSample, IsBoundedAndCountsWhatItForgets) {
-  UnmatchedSample sample;
+TEST(ShapeSample, IsBoundedAndCountsWhatItForgets) {
+  ShapeSample sample;
   constexpr std::uint64_t kLines = 5000;
   for (std::uint64_t i = 0; i < kLines; ++i) {
     std::string word;
@@ -39,17 +39,17 @@ TEST(UnmatchedSample, IsBoundedAndCountsWhatItForgets) {
   }
   std::uint64_t others = 0, counted = 0;
   const auto shapes = sample.shapes("p", &others);
-  EXPECT_LE(shapes.size(), UnmatchedSample::kMostShapes);
-  for (const UnmatchedShape& s : shapes) counted += s.count;
+  EXPECT_LE(shapes.size(), ShapeSample::kMostShapes);
+  for (const SampledShape& s : shapes) counted += s.count;
   EXPECT_EQ(counted + others, kLines);
   EXPECT_EQ(shapes[0].shape, "often");
   EXPECT_EQ(shapes[0].count, kLines / 2);
 }
 
 // Each line of a shape is as likely to be kept as any other.
-TEST(UnmatchedSample, IsFair) {
+TEST(ShapeSample, IsFair) {
   int late = 0;
-  UnmatchedSample sample;
+  ShapeSample sample;
   for (int round = 0; round < 200; ++round) {
     const std::string pipeline = std::to_string(round);
     for (int i = 0; i < 100; ++i) sample.add(pipeline, {std::to_string(i), "", 0, 1});

@@ -1,0 +1,103 @@
+// What becomes of some lines: the processor. Nothing else runs steps.
+//
+//   Work work(flow, arrived);
+//   work.watch(&observer);                        // if somebody looks
+//   work.advance();                               // runs every pipeline that the lines reach
+//   for (const Work::Made& made : work.made()) ... // by node of the flow, in its order
+//
+// Pure: no clock but for what steps took, no I/O, no threads. The flow, the texts and the observer outlive it.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <memory>
+#include <optional>
+#include <span>
+#include <string_view>
+#include <vector>
+
+#include "core/flow/flow.h"
+
+namespace dingle {
+
+struct SourceLine {
+  std::string_view text;
+  std::uint64_t position = 0;  // of its first byte in the stream
+};
+
+// Lines of one stream, and what is known of it. Not owned.
+struct Arrived {
+  std::string_view source;
+  std::span<const SourceLine> lines;
+  std::shared_ptr<const LineBuffer> buffer;
+  std::span<const Field> resource;
+  Zone zone;
+  std::int64_t observed = 0;  // ns since 1970 UTC
+  std::string_view configuration;
+};
+
+// Looks at events between steps. What it is shown holds until it returns.
+class FlowObserver {
+ public:
+  virtual ~FlowObserver() = default;
+  virtual void entered(const Flow::Node&, const Batch&) {}
+  virtual void stepped(const Flow::Node&, const Step&, const Batch&) {}
+  // Behind the last step; what was dropped is still there, with the step that did it.
+  virtual void finished(const Flow::Node&, const Batch&) {}
+  // Called only if there are events that go nowhere: routed[i] is false for those.
+  virtual void unrouted(const Flow::Node&, const Batch&, const std::vector<bool>& routed) { (void)routed; }
+};
+
+class Work {
+ public:
+  // For what is sent again: everything goes its way, so that branches are what they were, but only this event comes out.
+  struct Again {
+    std::size_t node = 0;  // that made it; SIZE_MAX: none does any more
+    std::uint32_t branch = 0;
+    std::size_t destination = 0;
+  };
+
+  struct Output {
+    std::size_t destination = 0;
+    std::uint64_t count = 0;  // events for it
+    std::vector<bool> takes;  // by event; empty: all of them
+  };
+  // What one pipeline made.
+  struct Made {
+    std::size_t node = 0;
+    Batch batch;                     // its finished events, without those that were dropped
+    std::vector<StepTally> tallies;  // by step
+    std::uint64_t in = 0, bytes_in = 0, dropped = 0;  // bytes of texts
+    std::uint64_t unmatched = 0;    // events that a step of it could not work on
+    std::uint64_t unrouted = 0;     // events that go nowhere: to no destination, and to no pipeline
+    std::uint64_t unbalanced = 0;   // by how many its steps' counts, and what is there, do not agree
+    std::vector<Output> outputs;    // those that get events
+    bool counts = true;             // false: it was only gone through
+  };
+
+  Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again = {});
+  void watch(FlowObserver* observer) { observer_ = observer; }
+  void advance();
+
+  std::deque<Made>& made() { return made_; }
+  std::uint64_t leftovers() const { return leftovers_; }            // lines that no pipeline took from its source
+  const std::vector<std::size_t>& left() const { return left_; }    // those that no pipeline took at all; indexes of lines
+  std::uint64_t unbalanced() const { return unbalanced_; }          // of lines against what entered pipelines
+
+ private:
+  void take_lines(Made& made, const Flow::Node& node, const std::vector<bool>* taken);
+  void take_events(Made& made, const Made& before);
+  void run(Made& made, const Flow::Node& node);
+  void route(Made& made, const Flow::Node& node);
+
+  const Flow& flow_;
+  const Arrived& in_;
+  std::optional<Again> again_;
+  FlowObserver* observer_ = nullptr;
+  std::deque<Made> made_;
+  std::vector<std::uint32_t> branches_;  // by line: how many were given
+  std::uint64_t leftovers_ = 0, unbalanced_ = 0;
+  std::vector<std::size_t> left_;
+};
+
+}  // namespace dingle
