@@ -7,9 +7,9 @@ namespace {
 
 std::size_t index_of(const Configuration& c, const std::string& pipeline) {
   const auto& all = c.pipelines;
-  return static_cast<std::size_t>(std::find_if(all.begin(), all.end(),
-                                               [&](const PipelineSettings& p) { return p.name == pipeline; }) -
-                                  all.begin());
+  return static_cast<std::size_t>(
+      std::find_if(all.begin(), all.end(), [&](const PipelineSettings& p) { return p.name == pipeline; }) -
+      all.begin());
 }
 
 const Named* written(const Taking& taking, const std::string& name) {
@@ -18,8 +18,8 @@ const Named* written(const Taking& taking, const std::string& name) {
   return nullptr;
 }
 
-void told_circle(const Configuration& c, const std::vector<Taking>& taking, const std::vector<std::size_t>& circle,
-                 Findings& findings) {
+void told_circle(const Configuration& c, const std::vector<Taking>& taking,
+                 const std::vector<std::size_t>& circle, Findings& findings) {
   // circle[i] takes from circle[i + 1], and the last from the first.
   std::string way;
   for (auto i = circle.rbegin(); i != circle.rend(); ++i) way += "`" + c.pipelines[*i].name + "` -> ";
@@ -32,25 +32,29 @@ void told_circle(const Configuration& c, const std::vector<Taking>& taking, cons
 }
 
 // What pauses every source when it is full.
-void warn_of_pauses(const Configuration& c, const Flow& flow, const std::vector<Taking>& taking, Findings& findings) {
+void warn_of_pauses(const Configuration& c, const Flow& flow, const std::vector<Taking>& taking,
+                    Findings& findings) {
   for (std::size_t i = 0; i < flow.nodes.size(); ++i) {
     if (!flow.nodes[i].leftovers) continue;
     const Named* at = written(taking[flow.nodes[i].number], std::string(Flow::kLeftovers));
     for (std::size_t k = i; at && k < flow.nodes.size(); ++k)
-      for (const Flow::Output& o : flow.leads_to(i, k) ? flow.nodes[k].outputs : std::vector<Flow::Output>()) {
+      for (const Flow::Output& o :
+           flow.leads_to(i, k) ? flow.nodes[k].outputs : std::vector<Flow::Output>()) {
         const DestinationSettings& d = c.destinations[o.destination];
         if (d.kind->stores && d.common.section("queue").text("overflow") == "pause")
-          findings.warning(at->at,
-                           "leftovers may come from every source, so that all of them wait when the queue of `" +
-                               d.name + "` is full",
-                           "say overflow: shed_oldest in the queue of `" + d.name + "` if that must not be");
+          findings.warning(
+              at->at,
+              "leftovers may come from every source, so that all of them wait when the queue of `" + d.name +
+                  "` is full",
+              "say overflow: shed_oldest in the queue of `" + d.name + "` if that must not be");
       }
   }
 }
 
 }  // namespace
 
-Flow read_flow(const Configuration& c, const std::vector<std::string>& sources, const std::vector<Taking>& taking, Findings& findings) {
+Flow read_flow(const Configuration& c, const std::vector<std::string>& sources,
+               const std::vector<Taking>& taking, Findings& findings) {
   std::vector<Flow::Node> nodes;
   std::vector<bool> feeds(c.pipelines.size(), false);
   for (std::size_t i = 0; i < c.pipelines.size(); ++i) {
@@ -82,7 +86,8 @@ Flow read_flow(const Configuration& c, const std::vector<std::string>& sources, 
   for (std::size_t i = 0; i < nodes.size(); ++i)
     if (!feeds[i] && !taking[i].has_to)
       findings.error(taking[i].entry->key_place, taking[i].entry->key.size(),
-                     "the events of `" + c.pipelines[i].name + "` go nowhere: it has no `to`, and no pipeline takes them",
+                     "the events of `" + c.pipelines[i].name +
+                         "` go nowhere: it has no `to`, and no pipeline takes them",
                      "add to: [DESTINATION]");
   std::vector<std::size_t> circle;
   Flow flow = Flow::of(std::move(nodes), circle);

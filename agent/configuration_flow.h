@@ -24,6 +24,7 @@ struct Taking {
 };
 
 // Joins the pipelines of a configuration that has all its pipelines and destinations; taking[i] is of pipelines[i]. A name means the source, where a source and a pipeline have it. What is unsound goes to `findings`.
-Flow read_flow(const Configuration& configuration, const std::vector<std::string>& sources, const std::vector<Taking>& taking, Findings& findings);
+Flow read_flow(const Configuration& configuration, const std::vector<std::string>& sources,
+               const std::vector<Taking>& taking, Findings& findings);
 
 }  // namespace dingle

@@ -106,6 +106,15 @@ struct Event {
   }
 };
 
+// Of which event of which line it is. The sum over some events is that over others only if none is missing and none is there
+// twice.
+inline std::uint64_t fingerprint(std::uint64_t position, std::uint32_t branch) {
+  std::uint64_t x = position * 0x9E3779B97F4A7C15u + (branch + std::uint64_t{1}) * 0xC2B2AE3D27D4EB4Fu;
+  x = (x ^ (x >> 29)) * 0xBF58476D1CE4E5B9u;
+  return x ^ (x >> 32);
+}
+inline std::uint64_t fingerprint(const Event& event) { return fingerprint(event.position, event.branch); }
+
 struct Batch {
   // Up to where bytes behind a text may be loaded: for a slice of the buffer its padding, else the text's
   // end.

@@ -20,12 +20,6 @@ class Numbers {
   const std::map<std::string, std::int64_t>& counters_;
 };
 
-constexpr const char* kSourceCounters[] = {
-    "lines",      "bytes",     "empty",        "joined",    "events",   "leftovers",       "left",
-    "cut",        "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast",
-    "set_apart",  "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",
-    "closed_idle"};
-
 // One balance: what came in against what became of it.
 struct Balance {
   std::string stage;
@@ -89,7 +83,7 @@ std::string status_json(Engine& engine) {
     source["bytes_behind"] = s.bytes_behind ? Json(*s.bytes_behind) : Json();
     if (!s.listening.empty()) source["listening"] = s.listening;
     if (!s.waits_for.empty()) source["waits_for"] = s.waits_for, paused = true;
-    for (const char* what : kSourceCounters) source[what] = n(prefix + what);
+    for (const std::string& what : kSourceCounters) source[what] = n(prefix + what);
     balances.push_back({"source " + s.name, n(prefix + "lines"),
                         n(prefix + "events") + n(prefix + "empty") + n(prefix + "joined")});
     balances.push_back(
@@ -125,11 +119,11 @@ std::string status_json(Engine& engine) {
     const std::int64_t thrown = n(counter_of_destination(d.id, "thrown_away")),
                        aside = n(counter_of_destination(d.id, "set_aside")),
                        damaged = n(counter_of_destination(d.id, "damaged")),
+                       unknown = n(counter_of_destination(d.id, "unknown")),
                        shed_oldest = n(counter_of_destination(d.id, "shed_oldest")),
                        shed_newest = n(counter_of_destination(d.id, "shed_newest"));
     const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown + shed_newest;
-    const std::int64_t sent =
-        static_cast<std::int64_t>(w.appended - w.events) - aside - damaged - shed_oldest + thrown;
+    const std::int64_t sent = n(counter_of_destination(d.id, "answered")) + thrown;
     Json reasons = Json::array();
     for (const Letters::Sum& sum : engine.letters().reasons(d.id, kMostReasons))
       reasons.push_back({{"reason", sum.reason}, {"letters", sum.letters}});
@@ -144,6 +138,7 @@ std::string status_json(Engine& engine) {
          {"set_aside", aside},
          {"restored", n(counter_of_destination(d.id, "rewound"))},
          {"damaged", damaged},
+         {"unknown", unknown},
          {"retried", n(counter_of_destination(d.id, "retried"))},
          {"replaced", n(counter_of_destination(d.id, "replaced"))},
          {"removed_indexes", n(counter_of_destination(d.id, "removed_indexes"))},
@@ -167,7 +162,7 @@ std::string status_json(Engine& engine) {
           d.delivery.last_accepted ? Json(format_rfc3339(d.delivery.last_accepted)) : Json()}});
     balances.push_back(
         {"destination " + d.name, in,
-         sent + static_cast<std::int64_t>(w.events) + aside + damaged + shed_oldest + shed_newest});
+         sent + static_cast<std::int64_t>(w.events) + aside + damaged + unknown + shed_oldest + shed_newest});
   }
   bool balanced = true;
   root["balance"] = Json::array();

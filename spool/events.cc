@@ -139,7 +139,11 @@ struct NameLists {
 EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,
                             const std::vector<Section>& sections) {
   EncodedEvents encoded;
-  std::vector<std::uint32_t> in_set;  // events, by set of destinations
+  struct InSet {
+    std::uint32_t events = 0;
+    std::uint64_t fingerprints = 0;
+  };
+  std::vector<InSet> in_set;  // by set of destinations
   // What stands at the beginning is known only at the end: the rest is written apart first.
   NameTable names;
   SetTable sets;
@@ -188,7 +192,8 @@ EncodedEvents encode_events(std::string_view source, std::span<const Slice> slic
       }
       ++events;
       if (in_set.size() <= set_index) in_set.resize(set_index + 1);
-      ++in_set[set_index];
+      ++in_set[set_index].events;
+      in_set[set_index].fingerprints += fingerprint(e);
       const std::array<std::uint64_t, 3> now{e.slice, s, set_index};
       w.varint(std::uint64_t{e.branch} << 1 | (now != before));
       if (now != before)
@@ -208,10 +213,16 @@ EncodedEvents encode_events(std::string_view source, std::span<const Slice> slic
     }
     encoded.section_bytes.push_back(rest.size() - begin);
   }
-  std::map<std::uint32_t, std::uint32_t> events_for;
+  std::map<std::uint32_t, InSet> events_for;
   for (std::size_t i = 0; i < in_set.size(); ++i)
-    for (const std::uint32_t destination : sets.all()[i]) events_for[destination] += in_set[i];
-  encoded.destinations.assign(events_for.begin(), events_for.end());
+    for (const std::uint32_t destination : sets.all()[i]) {
+      events_for[destination].events += in_set[i].events;
+      events_for[destination].fingerprints += in_set[i].fingerprints;
+    }
+  for (const auto& [destination, in] : events_for) {
+    encoded.destinations.emplace_back(destination, in.events);
+    encoded.fingerprints.push_back(in.fingerprints);
+  }
   std::string& out = encoded.bytes;
   out.reserve(resources.size() + rest.size() + source.size() + 32 * names.all().size() + 256);
   ByteWriter head(out);

@@ -59,7 +59,8 @@ struct Section {
 struct EncodedEvents {
   std::string bytes;
   std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it; sorted
-  std::vector<std::uint64_t> section_bytes;                           // of each section's events
+  std::vector<std::uint64_t> fingerprints;   // by destination: the sum over the events for it (core/event.h)
+  std::vector<std::uint64_t> section_bytes;  // of each section's events
 };
 // The events' slices are indexes into `slices`.
 EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,

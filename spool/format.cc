@@ -19,9 +19,14 @@ void write_changes(ByteWriter& w, const Changes& changes) {
     w.u8(!s.removed);
     if (!s.removed) w.text(s.value);
   }
+  w.varint(changes.names.size());
+  for (const CounterName& n : changes.names) {
+    w.varint(n.id);
+    w.text(n.name);
+  }
   w.varint(changes.counters.size());
   for (const CounterChange& c : changes.counters) {
-    w.text(c.name);
+    w.varint(c.id);
     w.zigzag(c.change);
   }
 }
@@ -35,10 +40,12 @@ void read_changes(ByteReader& r, Changes& changes) {
     changes.state.push_back(std::move(s));
   }
   for (std::size_t n = r.count(2); n-- && r.ok();) {
-    CounterChange c;
-    c.name = r.text();
-    c.change = r.zigzag();
-    changes.counters.push_back(std::move(c));
+    const auto id = static_cast<CounterId>(r.varint());
+    changes.names.push_back({id, std::string(r.text())});
+  }
+  for (std::size_t n = r.count(2); n-- && r.ok();) {
+    const auto id = static_cast<CounterId>(r.varint());
+    changes.counters.push_back({id, r.zigzag()});
   }
 }
 
@@ -254,7 +261,8 @@ bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors) {
 std::string encode_snapshot(const Snapshot& snapshot) {
   Changes all;
   for (const auto& [key, value] : snapshot.state) all.state.push_back({key, value, false});
-  for (const auto& [name, value] : snapshot.counters) all.counters.push_back({name, value});
+  for (const auto& [id, value] : snapshot.counters) all.counters.push_back({id, value});
+  all.names = snapshot.names;
   std::string out;
   ByteWriter w(out);
   w.varint(snapshot.number);
@@ -270,8 +278,15 @@ bool decode_snapshot(std::string_view payload, Snapshot& snapshot) {
   read_changes(r, all);
   read_cursors(r, snapshot.cursors);
   for (StateChange& s : all.state) snapshot.state[s.key] = std::move(s.value);
-  for (const CounterChange& c : all.counters) snapshot.counters[c.name] = c.change;
+  for (const CounterChange& c : all.counters) snapshot.counters[c.id] = c.change;
+  snapshot.names = std::move(all.names);
   return r.ok();
+}
+
+std::int64_t Snapshot::counter(const std::string& name) const {
+  for (const CounterName& n : names)
+    if (const auto it = counters.find(n.id); n.name == name && it != counters.end()) return it->second;
+  return 0;
 }
 
 }  // namespace dingle

@@ -3,7 +3,7 @@
 // The spool is a folder of segments, `segment-<16 hex digits>.log`, numbered upwards. A segment is
 //
 //   offset  size  what
-//        0     8  the bytes "DNGLSPL3"
+//        0     8  the bytes "DNGLSPL4"
 //        8     8  spool id: random, the same in all segments of a spool
 //       16     8  epoch: raised by one, durably, at every open of the spool
 //       24     8  nonce: random, drawn at every open
@@ -49,7 +49,7 @@
 
 namespace dingle {
 
-inline constexpr std::string_view kSegmentMagic = "DNGLSPL3";  // the last sign is the format's version
+inline constexpr std::string_view kSegmentMagic = "DNGLSPL4";  // the last sign is the format's version
 inline constexpr std::string_view kRecordMagic = "DREC";
 inline constexpr std::size_t kSegmentHeaderSize = 56;
 inline constexpr std::size_t kRecordHeaderSize = 40;
@@ -106,7 +106,8 @@ std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, st
 // --------------------------------------------------------------------------------------------------
 //
 //   changes  = varint n, n times { text key, u8 kept, [text value] }   state: set, or removed when kept is 0
-//              varint n, n times { text name, zigzag change }          counters: added
+//              varint n, n times { varint number, text name }          counters that are new; "": it is forgotten
+//              varint n, n times { varint number, zigzag change }      counters: added
 //   cursors  = varint n, n times { varint destination, varint number, varint passed, varint appended }
 //   note     = changes cursors
 //   batch    = u64 time of append, changes, varint n, n times { varint destination, varint events }, then the events (events.h)
@@ -119,13 +120,19 @@ struct StateChange {
   std::string value;
   bool removed = false;
 };
-struct CounterChange {
+using CounterId = std::uint32_t;
+struct CounterName {
+  CounterId id = 0;
   std::string name;
+};
+struct CounterChange {
+  CounterId id = 0;
   std::int64_t change = 0;
 };
 struct Changes {
   std::vector<StateChange> state;
   std::vector<CounterChange> counters;
+  std::vector<CounterName> names = {};  // the spool's own; in notes and snapshots only
 };
 struct Cursor {
   std::uint64_t number = 0;    // of the last record that the destination is done with
@@ -143,8 +150,10 @@ struct BatchPayload {
 struct Snapshot {
   std::uint64_t number = 0;
   std::map<std::string, std::string> state;
-  std::map<std::string, std::int64_t> counters;
+  std::map<CounterId, std::int64_t> counters;
+  std::vector<CounterName> names;  // of all counters
   Cursors cursors;
+  std::int64_t counter(const std::string& name) const;  // 0 if there is none
 };
 
 std::string encode_batch(const BatchPayload& batch);

@@ -208,7 +208,7 @@ std::optional<Problem> Spool::recover() {
     if (decode_snapshot(payload_of(it->second), candidate)) base = std::move(candidate), base_at = it->first;
   }
   state_ = std::move(base.state);
-  counters_ = std::move(base.counters);
+  counters_.restore(std::move(base.names), base.counters);
   for (const auto& [id, cursor] : base.cursors) destinations_[id].cursor = cursor;
   for (const auto& [number, f] : records) {
     if (f.header.type == RecordType::snapshot) continue;
@@ -245,9 +245,13 @@ std::optional<Problem> Spool::recover() {
     for (const Entry& e : entries_)
       for (auto [to, events] : e.destinations)
         if (to == id && e.number > d.cursor.number) there += events;
+    // One that was passed before it was destroyed was appended all the same, though its record does not say so any more.
+    if (recovery_.damaged_records != 0)
+      d.cursor.appended = std::max(d.cursor.appended, d.cursor.passed + there);
     const std::uint64_t passed = d.cursor.appended - std::min(there, d.cursor.appended);
     if (recovery_.damaged_records != 0 && passed > d.cursor.passed) {
-      counters_[counter_of_destination(id, "damaged")] += static_cast<std::int64_t>(passed - d.cursor.passed);
+      counters_.add({counters_.id(counter_of_destination(id, "damaged")),
+                     static_cast<std::int64_t>(passed - d.cursor.passed)});
       recovery_.damaged_events += passed - d.cursor.passed;
     }
     d.cursor.passed = passed;
@@ -260,7 +264,7 @@ std::optional<Problem> Spool::recover() {
 
   if (scanned.empty()) {
     state_ = settings_.begin_with.state;
-    counters_ = settings_.begin_with.counters;
+    counters_.restore(settings_.begin_with.names, settings_.begin_with.counters);
     for (const auto& [id, cursor] : settings_.begin_with.cursors) destinations_[id].cursor = cursor;
     acknowledged_ = settings_.begin_with;
   }

@@ -128,7 +128,7 @@ void Spool::trim(std::unique_lock<std::mutex>& lock) {
   while (removable + 1 < segments_.size() && segments_[removable].last_record < needed) ++removable;
   if (removable == 0 || rewrite_) return;
   // The cursors must be on disk first: else a crash would let a destination look for what is gone.
-  if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
+  if (owes_note())
     if (write_note({}) != 0) return;
   if (syncing_) return;  // soon again
   const std::uint64_t target = last_number_;

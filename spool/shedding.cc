@@ -44,8 +44,8 @@ std::uint64_t Spool::shed_oldest(std::uint32_t destination, std::uint64_t most_b
     w.varint(from);
     w.varint(to);
   }
-  if (write_note({{{key_of(destination), value, false}}, {{counter, static_cast<std::int64_t>(events)}}}) !=
-      0)
+  if (write_note({{{key_of(destination), value, false}},
+                  {{counters_.id(counter), static_cast<std::int64_t>(events)}}}) != 0)
     return 0;
   d.shed = std::move(ranges);
   apply_shed(destination, d);

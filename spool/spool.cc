@@ -28,7 +28,7 @@ Spool::~Spool() {
   progress_.notify_all();
   if (sync_thread_.joinable()) sync_thread_.join();
   if (!segments_.empty()) {
-    if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
+    if (owes_note()) write_note({});
     if (segments_.back().file->sync() == 0 && !rewrite_) write_mark(last_number_);
   }
   if (lock_ >= 0) ::close(lock_);
@@ -44,21 +44,20 @@ void Spool::apply(const Changes& changes) {
     else
       state_[s.key] = s.value;
   }
-  for (const CounterChange& c : changes.counters) add(c);
+  counters_.apply(changes.names);
+  for (const CounterChange& c : changes.counters) counters_.add(c);
 }
 
-// A counter that comes back to zero is forgotten.
-void Spool::add(const CounterChange& c) {
-  auto it = counters_.try_emplace(c.name, 0).first;
-  it->second += c.change;
-  if (it->second == 0) counters_.erase(it);
+bool Spool::owes_note() const {
+  return cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty() ||
+         !counters_.news().empty();
 }
 
 Snapshot Spool::snapshot() const {
   Snapshot s;
   s.number = last_number_;
   s.state = state_;
-  s.counters = counters_;
+  counters_.write(s);
   for (const auto& [id, d] : destinations_) s.cursors[id] = d.cursor;
   return s;
 }
@@ -92,10 +91,12 @@ int Spool::write_note(Changes changes) {
   Changes all = unsaved_;  // applied when they were given
   all.state.insert(all.state.end(), changes.state.begin(), changes.state.end());
   all.counters.insert(all.counters.end(), changes.counters.begin(), changes.counters.end());
+  all.names = counters_.news();
   if (int error =
           write(RecordType::note, std::string(kRecordHeaderSize, '\0') + encode_note(all, cursors), nullptr))
     return error;
   apply(changes);
+  counters_.told();
   if (settings_.track_acknowledged) pending_.push_back({last_number_, std::move(all), {}});
   unsaved_ = {};
   cursors_changed_ = false;
@@ -136,7 +137,7 @@ int Spool::append(const Append& a) {
   if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
   progress_.wait(lock, [&] { return !syncing_ || !is_full(segments_.back()); });
   if (is_full(segments_.back())) {
-    if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty())
+    if (owes_note())
       if (int error = write_note({})) return error;  // the snapshot holds these counters already
     if (!rewrite_ && segments_.back().file->sync() == 0) {
       durable_ = last_number_;
@@ -147,6 +148,8 @@ int Spool::append(const Append& a) {
       after_failed_sync();
     }
   }
+  if (!counters_.news().empty())  // its counters must be known before it
+    if (int error = write_note({})) return error;
   Entry entry;
   entry.destinations = a.destinations;
   entry.appended_at = now;
@@ -214,9 +217,7 @@ void Spool::run_sync() {
       return stopping_ || (settings_.sync != SpoolSync::os && !syncing_ && last_number_ > durable_);
     });
     if (stopping_) return;
-    if ((cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) &&
-        std::chrono::steady_clock::now() - last_note_ >= kNoteEvery)
-      write_note({});
+    if (owes_note() && std::chrono::steady_clock::now() - last_note_ >= kNoteEvery) write_note({});
     if (settings_.sync != SpoolSync::os && last_number_ > durable_) {
       if (settings_.sync == SpoolSync::interval) {
         work_.wait_for(lock, settings_.interval, [&] { return stopping_; });
@@ -229,7 +230,7 @@ void Spool::run_sync() {
 
 Snapshot Spool::acknowledged() {
   std::lock_guard lock(mutex_);
-  if (cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty()) write_note({});
+  if (owes_note()) write_note({});
   const std::uint64_t needed = first_needed();
   for (; !pending_.empty() && pending_.front().number < needed; pending_.pop_front()) {
     for (const StateChange& c : pending_.front().changes.state) {
@@ -238,11 +239,12 @@ Snapshot Spool::acknowledged() {
       else
         acknowledged_.state[c.key] = c.value;
     }
-    for (const CounterChange& c : pending_.front().changes.counters)
-      acknowledged_.counters[c.name] += c.change;
+    for (const CounterChange& c : pending_.front().changes.counters) acknowledged_.counters[c.id] += c.change;
     for (auto [id, events] : pending_.front().destinations)
       acknowledged_.cursors[id].appended = acknowledged_.cursors[id].passed += events;
   }
+  Snapshot now = snapshot();
+  acknowledged_.names = std::move(now.names);
   return acknowledged_;
 }
 
@@ -344,15 +346,29 @@ void Spool::passed(std::uint32_t destination, std::uint64_t number, Changes chan
   cursors_changed_ = true;
   apply(changes);
   for (StateChange& c : changes.state) unsaved_.state.push_back(std::move(c));
-  for (CounterChange& c : changes.counters) unsaved_.counters.push_back(std::move(c));
+  for (const CounterChange& c : changes.counters) unsaved_.counters.push_back(c);
 }
 
 void Spool::count(std::vector<CounterChange> counters) {
   std::lock_guard lock(mutex_);
-  for (CounterChange& c : counters) {
-    add(c);
-    unsaved_.counters.push_back(std::move(c));
+  for (const CounterChange& c : counters) {
+    counters_.add(c);
+    unsaved_.counters.push_back(c);
   }
+}
+
+void Spool::count(const std::string& name, std::int64_t change) {
+  if (change != 0) count({{counter_id(name), change}});
+}
+
+CounterId Spool::counter_id(const std::string& name) {
+  std::lock_guard lock(mutex_);
+  return counters_.id(name);
+}
+
+void Spool::forget_counters(const std::string& prefix, const std::string& kept) {
+  std::lock_guard lock(mutex_);
+  counters_.forget(prefix, kept);
 }
 
 Spool::Waiting Spool::waiting(std::uint32_t id, const Destination& d) const {
@@ -378,7 +394,7 @@ Spool::Waiting Spool::waiting(std::uint32_t destination) const {
 Spool::View Spool::view() const {
   std::lock_guard lock(mutex_);
   View v;
-  v.counters = counters_;
+  v.counters = counters_.all();
   for (const auto& [id, d] : destinations_) v.waiting[id] = waiting(id, d);
   return v;
 }
@@ -413,8 +429,7 @@ std::map<std::string, std::string> Spool::state_with_prefix(const std::string& p
 
 std::int64_t Spool::counter(const std::string& name) const {
   std::lock_guard lock(mutex_);
-  auto it = counters_.find(name);
-  return it == counters_.end() ? 0 : it->second;
+  return counters_.value(name);
 }
 
 std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {

@@ -31,6 +31,7 @@
 
 #include "core/result.h"
 #include "core/time/clock.h"
+#include "spool/counters.h"
 #include "spool/disk.h"
 #include "spool/format.h"
 
@@ -116,6 +117,10 @@ class Spool {
   std::optional<std::string> state(const std::string& key) const;
   std::map<std::string, std::string> state_with_prefix(const std::string& prefix) const;
   std::int64_t counter(const std::string& name) const;
+  // The number under which a counter is changed, made if there is none. It holds until the counter is forgotten.
+  CounterId counter_id(const std::string& name);
+  // Forgets the counters whose names begin so, but not those that begin as `kept` does.
+  void forget_counters(const std::string& prefix, const std::string& kept);
 
   // ---- destinations ----
   // The id kept under this name, made if there is none; 0 if it could not be written. Names may change, ids
@@ -157,6 +162,7 @@ class Spool {
   void forget_buffers();  // frees memory that is kept for records to come
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);
+  void count(const std::string& name, std::int64_t change);
   struct Waiting {
     std::uint64_t appended = 0, events = 0, bytes = 0;
     std::int64_t oldest = 0;  // when the first of them was appended; 0: none waits
@@ -229,7 +235,7 @@ class Spool {
   void forget_shed(std::uint32_t destination, Destination& d);
   void recover_shed();
   std::uint64_t first_needed() const;
-  void add(const CounterChange& change);
+  bool owes_note() const;
   void after_failed_sync();
   void forget_durable();
   void run_sync();
@@ -252,7 +258,7 @@ class Spool {
   std::deque<Entry> entries_;  // the batches of all segments, by number
   std::map<std::uint32_t, Destination> destinations_;
   std::map<std::string, std::string> state_;
-  std::map<std::string, std::int64_t> counters_;
+  Counters counters_;
   std::uint64_t last_number_ = 0, durable_ = 0;
   std::deque<std::pair<std::uint64_t, std::string>>
       undurable_;                     // records above durable_, as written: for a failed fsync

@@ -118,7 +118,8 @@ void Engine::make_room(Spool::Append& append, const Running& running) {
   // The newest are given up: they were never queued.
   std::erase_if(append.destinations, [&](const auto& to) {
     if (std::find(shed.begin(), shed.end(), to.first) == shed.end()) return false;
-    append.changes.counters.push_back({counter_of_destination(to.first, "shed_newest"), to.second});
+    append.changes.counters.push_back(
+        {spool_->counter_id(counter_of_destination(to.first, "shed_newest")), to.second});
     return true;
   });
   if (append.destinations.empty()) append.events.clear(), append.compressed = false;

@@ -102,15 +102,11 @@ void DeliveryThread::run() {
       continue;
     }
     std::vector<DeliveryEvent>& events = batch->events;
-    set_aside_ = 0;
-    if (!kept.empty())
-      set_aside_ = std::erase_if(events, [&](const DeliveryEvent& e) {
-        return kept.count({e.number.number, e.event.ordinal}) != 0;
-      });
+    counted_ = sent_again_ ? spool_.cursor(id_) : 0;
+    set_aside_ = kept.empty() ? 0 : erase(events, kept);
+    answered_ = 0;
     if (!taken_ahead_.empty()) {
-      std::erase_if(events, [&](const DeliveryEvent& e) {
-        return taken_ahead_.count({e.number.number, e.event.ordinal}) != 0;
-      });
+      answered_ = erase(events, taken_ahead_);
       taken_ahead_.erase(taken_ahead_.begin(), taken_ahead_.upper_bound({batch->last(), UINT32_MAX}));
     }
     in_hand_ = batch->last();
@@ -133,10 +129,9 @@ void DeliveryThread::run() {
     if (!kept.empty() && kept.rbegin()->first <= cursor) kept.clear();
     std::vector<CounterChange> counters = std::move(counts_);
     counts_.clear();
-    if (set_aside_)
-      counters.push_back({counter_of_destination(id_, "set_aside"), static_cast<std::int64_t>(set_aside_)});
-    if (batch->damaged)
-      counters.push_back({counter_of_destination(id_, "damaged"), static_cast<std::int64_t>(batch->damaged)});
+    if (answered_) counters.push_back({counter("answered"), static_cast<std::int64_t>(answered_)});
+    if (set_aside_) counters.push_back({counter("set_aside"), static_cast<std::int64_t>(set_aside_)});
+    if (batch->damaged) counters.push_back({counter("damaged"), static_cast<std::int64_t>(batch->damaged)});
     deferred_.push_back({cursor, {std::move(progress_), std::move(counters)}});
     progress_.clear();
     if (durable_) pass_deferred();
@@ -148,11 +143,22 @@ void DeliveryThread::run() {
   }
 }
 
+// Takes those events away; answers how many of them count.
+std::uint64_t DeliveryThread::erase(std::vector<DeliveryEvent>& events,
+                                    const std::set<std::pair<std::uint64_t, std::uint32_t>>& which) const {
+  std::uint64_t n = 0;
+  std::erase_if(events, [&](const DeliveryEvent& e) {
+    const bool erased = which.count({e.number.number, e.event.ordinal}) != 0;
+    n += erased && counts(e);
+    return erased;
+  });
+  return n;
+}
+
 void DeliveryThread::housekeep() {
   const Destination::Housekeeping done = destination_->idle();
   std::vector<CounterChange> counts;
-  for (const auto& [what, n] : done.counts)
-    counts.push_back({counter_of_destination(id_, what), static_cast<std::int64_t>(n)});
+  for (const auto& [what, n] : done.counts) counts.push_back({counter(what), static_cast<std::int64_t>(n)});
   if (!counts.empty()) spool_.count(std::move(counts));
   for (const std::string& text : done.said) problems_.note("destination " + name_, text);
 }
@@ -207,7 +213,7 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
     text += std::exchange(before, ", ") + std::to_string(begin) + " to " + std::to_string(end);
   if (!gaps_.empty()) text += " are not in the spool any more";
   problems_.set("destination " + name_ + ": restored", text);
-  spool_.passed(id_, 0, {{}, {{counter_of_destination(id_, "rewound"), 1}}});
+  spool_.passed(id_, 0, {{}, {{counter("rewound"), 1}}});
   sent_again_ = from;
   return from;
 }
@@ -230,6 +236,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
   for (std::size_t i = 0; i < events.size(); ++i) {
     if (delivery.of(i).form != Outcome::Form::accepted) continue;
     ++n;
+    answered_ += counts(events[i]);
     const std::int64_t observed = events[i].event.observed;
     newest = std::max(newest, observed);
     if (observed != same && times != 0) latency_.add(now - same, std::exchange(times, 0));
@@ -238,7 +245,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
   }
   if (times != 0) latency_.add(now - same, times);
   for (const auto& [what, count] : delivery.counts)
-    counts_.push_back({counter_of_destination(id_, what), static_cast<std::int64_t>(count)});
+    counts_.push_back({counter(what), static_cast<std::int64_t>(count)});
   // What it accepted once stays known until it has it again, also over an end of the program.
   for (std::size_t i = sent_again_ ? 0 : events.size(); i-- > 0;)
     if (delivery.of(i).form == Outcome::Form::accepted) {
@@ -384,7 +391,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
       std::lock_guard lock(mutex_);
       ++status_.retries;
     }
-    spool_.count({{counter_of_destination(id_, "retried"), static_cast<std::int64_t>(events.size())}});
+    spool_.count({{counter("retried"), static_cast<std::int64_t>(events.size())}});
     if (!wait(pause)) return false;
     if (delivery.too_slow && events.size() > at_once_) return deliver_in_parts(events);
   }
@@ -414,7 +421,7 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
     failing(problem, 1s);
     if (!wait(1s)) return false;
   }
-  set_aside_ += letters.size();
+  for (const DeliveryEvent& e : turned.events) set_aside_ += counts(e);
   return true;
 }
 
@@ -422,7 +429,9 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
 bool DeliveryThread::takes(const Spool::Read& record, const DeliveryEvent& event) {
   const Delivery delivery = destination_->deliver({&event, 1});
   if (delivery.of(0).form != Outcome::Form::accepted || !delivery.durable) return false;
+  const std::uint64_t answered = answered_;
   accepted({&event, 1}, delivery);
+  answered_ = answered;  // it counts with its own batch
   taken_ahead_.insert({record.number.number, event.event.ordinal});
   return true;
 }
@@ -458,7 +467,7 @@ bool DeliveryThread::takes_others(const Turned& turned, unsigned attempts) {
   if (!decoder.decode(record.batch.events, id_, events) || events.empty()) return false;
   if (!set_aside(turned, attempts)) return false;
   const bool taken = takes(record, {record.number, events.front()});
-  --set_aside_;  // counted when it is given up for good
+  set_aside_ -= counts(turned.events[0]);  // counted when it is given up for good
   if (!taken) letters_.withdraw(id_, turned.events[0].number, turned.events[0].event.ordinal);
   return taken;
 }

@@ -90,10 +90,17 @@ class DeliveryThread {
   Spool& spool_;
   Letters& letters_;
   Problems& problems_;
-  std::uint64_t set_aside_ = 0;  // of the batch in hand
-  std::uint64_t in_hand_ = 0;    // its last record
+  // Of the batch in hand, without what was counted before, since it is sent again to a destination that lost it.
+  std::uint64_t answered_ = 0;  // events that it took
+  std::uint64_t set_aside_ = 0;
+  std::uint64_t counted_ = 0;  // records up to this one were counted
+  bool counts(const DeliveryEvent& e) const { return e.number.number > counted_; }
+  std::uint64_t erase(std::vector<DeliveryEvent>& events,
+                      const std::set<std::pair<std::uint64_t, std::uint32_t>>& which) const;
+  std::uint64_t in_hand_ = 0;  // its last record
   // Behind the batch in hand, and taken in a trial.
   std::set<std::pair<std::uint64_t, std::uint32_t>> taken_ahead_;
+  CounterId counter(const char* what) { return spool_.counter_id(counter_of_destination(id_, what)); }
   std::vector<CounterChange> counts_;
   std::vector<StateChange> progress_;
   // Accepted, not yet durable there: reading goes on behind it, the cursor stays.

@@ -66,6 +66,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   }
   if (const std::string told = engine->spool_->recovery().told(); !told.empty())
     engine->problems_.set("spool: damage", told);
+  engine->count_unknown();
   std::string problem = engine->forbids(*configuration);
   if (!problem.empty()) return Problem{problem, "", 0, 0};
   engine->running_ = engine->prepare(std::move(configuration), &problem);
@@ -82,6 +83,18 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
 }
 
 Engine::~Engine() { stop(0s); }
+
+// Where a record was damaged that said what became of events which a destination is done with.
+void Engine::count_unknown() {
+  if (spool_->recovery().damaged_records == 0) return;
+  for (const auto& [id, w] : spool_->view().waiting) {
+    std::int64_t known = 0;
+    for (const char* what : {"answered", "set_aside", "damaged", "shed_oldest", "unknown"})
+      known += spool_->counter(counter_of_destination(id, what));
+    const auto passed = static_cast<std::int64_t>(w.appended - w.events);
+    if (passed > known) spool_->count(counter_of_destination(id, "unknown"), passed - known);
+  }
+}
 
 // A destination that is gone must not take waiting events with it.
 std::string Engine::forbids(const Configuration& configuration) const {
@@ -123,6 +136,7 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
     r->pipeline_ids.push_back(spool_->pipeline(p.name));
     if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
   }
+  r->counters.emplace(*spool_, *configuration, r->destination_ids);
   const Flow& flow = configuration->flow;
   for (const SourceSettings& source : configuration->sources)
     for (const std::size_t node : flow.reached_from(source.name))
@@ -173,11 +187,7 @@ void Engine::start_destinations() {
 
 // Steps are counted since their configuration began.
 void Engine::forget_old_steps() {
-  const std::string current = "step/" + running_->configuration->version + "/";
-  std::vector<CounterChange> changes;
-  for (const auto& [name, value] : spool_->view().counters)
-    if (name.starts_with("step/") && !name.starts_with(current)) changes.push_back({name, -value});
-  if (!changes.empty()) spool_->count(std::move(changes));
+  spool_->forget_counters("step/", "step/" + running_->configuration->version + "/");
 }
 
 // What a source has read, its keys, counters and open connections are kept by its name.
@@ -195,8 +205,9 @@ void Engine::rename_sources() {
     const std::string prefix = "source/" + s.was + "/";
     for (const auto& [name, value] : spool_->view().counters)
       if (name.starts_with(prefix) && value != 0) {
-        changes.counters.push_back({name, -value});
-        changes.counters.push_back({"source/" + s.name + name.substr(prefix.size() - 1), value});
+        changes.counters.push_back({spool_->counter_id(name), -value});
+        changes.counters.push_back(
+            {spool_->counter_id("source/" + s.name + name.substr(prefix.size() - 1)), value});
       }
     if (!changes.state.empty() || !changes.counters.empty()) spool_->note(std::move(changes));
     std::lock_guard lock(running_mutex_);
@@ -410,7 +421,8 @@ void Engine::run_committer() {
                           " are lost; fewer pipelines, or a shorter "
                           "`longest_line`, would help");
         for (const auto& [id, n] : append.destinations)
-          append.changes.counters.push_back({counter_of_destination(id, "shed_newest"), n});
+          append.changes.counters.push_back(
+              {spool_->counter_id(counter_of_destination(id, "shed_newest")), n});
         append.destinations.clear(), append.events.clear(), append.compressed = false;
         continue;
       }

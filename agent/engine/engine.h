@@ -21,6 +21,7 @@
 #include "agent/configuration.h"
 #include "agent/engine/deaths.h"
 #include "agent/engine/delivery.h"
+#include "agent/engine/flow_counters.h"
 #include "agent/engine/live.h"
 #include "agent/engine/samples.h"
 #include "agent/problems.h"
@@ -100,6 +101,7 @@ class Engine final : public Intake {
     std::shared_ptr<const Configuration> configuration;
     std::vector<std::uint32_t> pipeline_ids;     // by pipeline
     std::vector<std::uint32_t> destination_ids;  // by destination
+    std::optional<FlowCounters> counters;
     std::map<std::string, std::set<std::size_t>>
         pausing;  // by source: destinations that pause it when their queues are full
     // What of a batch that is sent again is kept; nullopt for one that is not.
@@ -124,6 +126,7 @@ class Engine final : public Intake {
   void start_destinations();
   void start_sources();
   void forget_old_steps();
+  void count_unknown();
   void rename_sources();
   void forget_resent();
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
@@ -132,7 +135,7 @@ class Engine final : public Intake {
   bool drained() const;
   Spool::Append process(const Job& job);
   void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);
-  bool set_apart(const SourceBatch& batch, Spool::Append& out);
+  bool set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out);
   void run_worker();
   void run_meter();
   void shed_old();

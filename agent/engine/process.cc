@@ -9,10 +9,6 @@
 namespace dingle {
 namespace {
 
-void count(Changes& changes, std::string name, std::uint64_t n) {
-  if (n != 0) changes.counters.push_back({std::move(name), static_cast<std::int64_t>(n)});
-}
-
 // The index names of a section's events for one destination.
 std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& to) {
   std::uint64_t implausible_times = 0;
@@ -49,23 +45,26 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
 
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
-void count_steps(Changes& changes, const std::string& prefix, const std::string& steps,
-                 const Work::Made& made) {
-  for (std::size_t s = 0; s < made.tallies.size(); ++s) {
-    const StepTally& t = made.tallies[s];
-    const std::string step = steps + std::to_string(s) + "/";
-    count(changes, step + "in", t.in);
-    count(changes, step + "out", t.out);
-    count(changes, step + "dropped", t.dropped);
-    count(changes, step + "failed", t.failed);
-    count(changes, prefix + "fields_left_out", t.fields_left_out);
-    count(changes, prefix + "values_as_text", t.values_as_text);
-    for (std::size_t m = 0; m < t.matched.size(); ++m)
-      count(changes, step + "template/" + std::to_string(m + 1), t.matched[m]);
-    for (std::size_t m = 0; m < t.expensive.size(); ++m)
-      count(changes, step + "too_expensive/" + std::to_string(m + 1), t.expensive[m]);
-    count(changes, step + "nanoseconds", t.nanoseconds);
+// Events that conditions let through to a destination.
+struct Chosen {
+  std::uint64_t events = 0, fingerprints = 0;
+  void add(const Work::Output& output) {
+    events += output.count;
+    fingerprints += output.fingerprints;
   }
+};
+
+// By how many events what was encoded is not what was chosen; at least 1 if it is not the same ones.
+std::uint64_t differences(std::map<std::uint32_t, Chosen> chosen, const EncodedEvents& encoded) {
+  std::uint64_t by = 0;
+  for (std::size_t i = 0; i < encoded.destinations.size(); ++i) {
+    const auto [id, events] = encoded.destinations[i];
+    const Chosen expected = std::exchange(chosen[id], {});
+    const std::uint64_t count = difference(expected.events, events);
+    by += count != 0 ? count : expected.fingerprints != encoded.fingerprints[i];
+  }
+  for (const auto& [id, missing] : chosen) by += missing.events;
+  return by;
 }
 
 void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Work::Made& made) {
@@ -84,10 +83,10 @@ void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Wo
 
 // A batch on which the program ended twice reaches no step: its lines go to a file, and are counted. False
 // while they cannot be written there.
-bool Engine::set_apart(const SourceBatch& batch, Spool::Append& out) {
+bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out) {
   const std::string path = deaths_->set_apart(batch);
   if (path.empty()) return false;
-  count(out.changes, "source/" + batch.source + "/set_apart", batch.lines.size());
+  running.counters->source(batch.source).add(out.changes, "set_apart", batch.lines.size());
   problems_.set("source " + batch.source + ": set apart",
                 "the program ended twice while it worked on " + std::to_string(batch.lines.size()) +
                     (batch.lines.size() == 1 ? " line" : " lines") + " from position " +
@@ -104,10 +103,11 @@ Spool::Append Engine::process(const Job& job) {
   newest_lines_.add(in);
   Spool::Append out;
   out.changes = in.changes;
-  const std::string source = "source/" + in.source + "/";
-  count(out.changes, source + "bytes", in.bytes);
+  const FlowCounters& counters = *running.counters;
+  const SourceCounters& source = counters.source(in.source);
+  source.add(out.changes, "bytes", in.bytes);
   if (in.lines.empty()) return out;
-  if (deaths_->deadly(in) && set_apart(in, out)) return out;
+  if (deaths_->deadly(in) && set_apart(in, running, out)) return out;
   const Deaths::Working working(in);
   const Arrived arrived{in.source,
                         in.lines,
@@ -121,23 +121,14 @@ Spool::Append Engine::process(const Job& job) {
   work.advance();
 
   std::vector<Section> sections;
-  std::vector<std::size_t> section_of;  // by what was made; for its bytes
-  std::map<std::uint32_t, std::uint64_t> events_for;
+  std::vector<std::size_t> pipeline_of;    // by section
+  std::map<std::uint32_t, Chosen> chosen;  // by destination
   std::uint64_t unbalanced = work.unbalanced();
   for (const Work::Made& made : work.made()) {
-    section_of.push_back(SIZE_MAX);
     if (!made.counts || made.in == 0) continue;
     const std::size_t number = configuration.flow.nodes[made.node].number;
     const std::string& name = configuration.pipelines[number].name;
-    const std::string prefix = "pipeline/" + name + "/";
-    count(out.changes, prefix + "in", made.in);
-    count(out.changes, prefix + "out", made.batch.events.size());
-    count(out.changes, prefix + "dropped", made.dropped);
-    count(out.changes, prefix + "unmatched", made.unmatched);
-    count(out.changes, prefix + "unrouted", made.unrouted);
-    count(out.changes, prefix + "bytes_in", made.bytes_in);
-    count(out.changes, prefix + "steps_unbalanced", made.unbalanced);
-    count_steps(out.changes, prefix, "step/" + configuration.version + "/" + name + "/", made);
+    counters.count(made, number, out.changes);
     sample_unmatched(unmatched_, name, made);
     unbalanced += made.unbalanced;
     Section section{running.pipeline_ids[number], name, configuration.version, {}, &made.batch};
@@ -145,34 +136,33 @@ Spool::Append Engine::process(const Job& job) {
       const DestinationSettings& d = configuration.destinations[output.destination];
       Section::To to{running.destination_ids[output.destination], {}, {}, output.takes};
       if (!d.kind->stores) {
-        count(out.changes, counter_of_destination(to.destination, "thrown_away"), output.count);
+        count(out.changes, counters.thrown_away(output.destination), output.count);
         continue;
       }
-      if (d.namer) count(out.changes, prefix + "implausible_times", name_events(*d.namer, made.batch, to));
-      events_for[to.destination] += output.count;
+      if (d.namer)
+        count(out.changes, counters.pipeline(number).implausible_times,
+              name_events(*d.namer, made.batch, to));
+      chosen[to.destination].add(output);
       section.to.push_back(std::move(to));
     }
     if (section.to.empty()) continue;
-    section_of.back() = sections.size();
+    pipeline_of.push_back(number);
     sections.push_back(std::move(section));
   }
-  count(out.changes, source + "leftovers", work.leftovers());
-  count(out.changes, source + "left", work.left().size());
+  source.add(out.changes, "leftovers", work.leftovers());
+  source.add(out.changes, "left", work.left().size());
   for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});
   if (!sections.empty()) {
     const Slice slice{in.stream, in.resource->zone.name(), in.resource->fields};
     EncodedEvents encoded = encode_events(in.source, {&slice, 1}, sections);
-    for (std::size_t i = 0; i < section_of.size(); ++i)
-      if (section_of[i] != SIZE_MAX)
-        count(out.changes, "pipeline/" + std::string(sections[section_of[i]].pipeline) + "/bytes_out",
-              encoded.section_bytes[section_of[i]]);
+    for (std::size_t i = 0; i < sections.size(); ++i)
+      count(out.changes, counters.pipeline(pipeline_of[i]).bytes_out, encoded.section_bytes[i]);
+    unbalanced += differences(chosen, encoded);
     out.events = std::move(encoded.bytes);
     out.destinations = std::move(encoded.destinations);
   }
-  for (const auto& [id, n] : out.destinations) unbalanced += difference(std::exchange(events_for[id], 0), n);
-  for (const auto& [id, n] : events_for) unbalanced += n;
   if (unbalanced != 0) tell_unbalanced(in, unbalanced);
-  count(out.changes, source + "unbalanced", unbalanced);
+  source.add(out.changes, "unbalanced", unbalanced);
   if (!out.events.empty() && configuration.server.section("spool").text("compression") == "zstd") {
     out.events = compress_events(out.events);
     out.compressed = true;

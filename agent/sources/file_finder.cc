@@ -38,6 +38,7 @@ FileFinder::FileFinder(const SourceMaking& m, const Clock& clock, TrackedFiles& 
       zone_(m.settings.zone),
       clock_(clock),
       intake_(m.intake),
+      counters_(m.intake.spool(), m.settings.name),
       patterns_(options_.texts("paths"), excluded(options_)),
       files_(files),
       rotation_(rotation) {
@@ -93,7 +94,7 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
 }
 
 void FileFinder::take(std::unique_ptr<TrackedFile> file) {
-  if (file->lost) intake_.spool().count({{"source/" + name_ + "/replaced", 1}});
+  if (file->lost) counters_.count("replaced");
   const std::string family = file->family;
   files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
   catch_up(files_, family);

@@ -43,6 +43,7 @@ class FileFinder {
   const Zone zone_;
   const Clock& clock_;
   Intake& intake_;
+  const SourceCounters counters_;
   const PathPatterns patterns_;
   std::optional<KnownFiles> known_files_;  // since it runs: until then another one may write the state
   TrackedFiles& files_;

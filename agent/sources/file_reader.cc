@@ -22,6 +22,7 @@ FileReader::FileReader(const SourceMaking& m, const Clock& clock, SplitSettings 
       join_wait_(m.settings.options.section("join").number("wait")),
       clock_(clock),
       intake_(m.intake),
+      counters_(m.intake.spool(), m.settings.name),
       split_(std::move(split)),
       calls_(std::move(calls)) {}
 
@@ -39,7 +40,7 @@ bool FileReader::skip_hole(TrackedFile& file, std::string_view chunk) {
       to = static_cast<std::uint64_t>(data);
   file.advance(to, chunk.substr(0, to - from));
   hand_in({{{key(file), file.checkpoint.encode(), false}},
-           {{counter("hole_bytes"), static_cast<std::int64_t>(to - from)}}});
+           {{counters_.id("hole_bytes"), static_cast<std::int64_t>(to - from)}}});
   return true;
 }
 
@@ -64,7 +65,7 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   const bool shorter = size < file.checkpoint.position;
   if (shorter) before = file.detailed();
   if (shorter || (changed && !file.verify(&before))) {
-    intake_.spool().count({{counter("truncated"), 1}});
+    counters_.count("truncated");
     file.restart();
     calls_.truncated(file, std::move(before));
     return false;
@@ -135,9 +136,7 @@ bool FileReader::hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, 
   batch.bytes = s.consumed;
   batch.lines = std::move(s.events);
   batch.changes.state.push_back({key(file), file.checkpoint.encode(), false});
-  auto add = [&](const char* what, std::uint64_t n) {
-    if (n) batch.changes.counters.push_back({counter(what), static_cast<std::int64_t>(n)});
-  };
+  auto add = [&](const char* what, std::uint64_t n) { counters_.add(batch.changes, what, n); };
   add("lines", s.lines);
   add("empty", s.empty);
   add("joined", s.merged);

@@ -36,12 +36,12 @@ class FileReader {
   bool skip_hole(TrackedFile& file, std::string_view chunk);
   bool hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s);
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
-  std::string counter(const char* what) const { return "source/" + name_ + "/" + what; }
 
   const std::string name_;
   const std::int64_t unfinished_after_, join_wait_;  // ns
   const Clock& clock_;
   Intake& intake_;
+  const SourceCounters counters_;
   const SplitSettings split_;
   const Calls calls_;
   bool refused_ = false;

@@ -32,6 +32,7 @@ class Files final : public Source {
       : name_(m.settings.name),
         attention_(m.clock),
         intake_(m.intake),
+        counters_(m.intake.spool(), m.settings.name),
         rotation_(files_,
                   {[this](TrackedFile& file, std::uint64_t most) { return reader_.read(file, most); },
                    [this](const TrackedFile& copy, const TrackedFile& original) { keep(copy, original); },
@@ -148,7 +149,7 @@ class Files final : public Source {
   void keep(const TrackedFile& copy, const TrackedFile& original) {
     reader_.hand_in(
         {{{key(copy), copy.checkpoint.encode(), false}, {key(original), original.checkpoint.encode(), false}},
-         {{"source/" + name_ + "/copies", 1}}});
+         {{counters_.id("copies"), 1}}});
   }
   void tell(const std::string& path, const std::string& problem) {
     const std::string about = "source " + name_ + ": " + path + ": order";
@@ -161,6 +162,7 @@ class Files final : public Source {
   const std::string name_;
   Attention attention_;
   Intake& intake_;
+  const SourceCounters counters_;
   TrackedFiles files_;
   Rotation rotation_;
   FileFinder finder_;

@@ -36,6 +36,7 @@ class Http final : public Source, public RequestTaker {
         resource_(m.settings.resource),
         zone_(m.settings.zone),
         intake_(m.intake),
+        counters_(m.intake.spool(), m.settings.name),
         keys_(m.intake.spool(), m.settings.name,
               static_cast<std::size_t>(m.settings.options.section("keys").number("most")),
               std::chrono::nanoseconds(m.settings.options.section("keys").number("age"))),
@@ -140,9 +141,9 @@ class Http final : public Source, public RequestTaker {
  private:
   using Taken = Intake::Taken;
   void count(const char* what) {
-    const CounterChange one{"source/" + name_ + "/" + what, 1};
-    if (intake_.spool().note({{}, {one}}) != 0)
-      intake_.spool().count({one});  // on a full disk it is kept in memory
+    Changes one;
+    counters_.add(one, what, 1);
+    if (intake_.spool().note(one) != 0) counters_.count(what);  // on a full disk it is kept in memory
   }
   std::string about() const { return "source " + name_ + ": listen"; }
 
@@ -176,9 +177,7 @@ class Http final : public Source, public RequestTaker {
       line.position += position;
       invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
     }
-    auto add = [&](const char* what, std::uint64_t n) {
-      if (n) batch.changes.counters.push_back({"source/" + name_ + "/" + what, static_cast<std::int64_t>(n)});
-    };
+    auto add = [&](const char* what, std::uint64_t n) { counters_.add(batch.changes, what, n); };
     add("requests", 1);
     add("lines", found.lines);
     add("empty", found.empty);
@@ -220,6 +219,7 @@ class Http final : public Source, public RequestTaker {
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
   Intake& intake_;
+  const SourceCounters counters_;
   RequestKeys keys_;
   const std::string handover_;  // key of what the next source takes over
   std::shared_ptr<RequestServer> server_;

@@ -44,6 +44,25 @@ struct SourceBatch {
   std::uint32_t only_pipeline = 0, only_branch = 0, only_destination = 0;
 };
 
+// What a source counts, under numbers that are looked up once. Thread-safe.
+class SourceCounters {
+ public:
+  SourceCounters(Spool& spool, const std::string& source);
+  void add(Changes& changes, std::string_view what, std::uint64_t n) const {
+    if (n != 0) changes.counters.push_back({id(what), static_cast<std::int64_t>(n)});
+  }
+  // What is not part of a batch: it goes with the spool's next note.
+  void count(std::string_view what, std::uint64_t n = 1) const {
+    if (n != 0) spool_.count({{id(what), static_cast<std::int64_t>(n)}});
+  }
+  CounterId id(std::string_view what) const;  // of a name in kSourceCounters
+
+ private:
+  Spool& spool_;
+  std::vector<CounterId> ids_;  // by kSourceCounters
+};
+extern const std::vector<std::string> kSourceCounters;  // in the order of status
+
 // The engine, as a source sees it. Thread-safe.
 class Intake {
  public:

@@ -81,12 +81,13 @@ class Syslog final : public Source {
         idle_(m.settings.options.number("idle")),
         resource_(m.settings.resource),
         zone_(m.settings.zone),
-        intake_(m.intake) {
+        intake_(m.intake),
+        counters_(m.intake.spool(), m.settings.name) {
     open_ = std::static_pointer_cast<Open>(intake_.take_over(key()));
     if (open_) return;
     open_ = std::make_shared<Open>();
-    open_->lose = [name = name_, &spool = intake_.spool()](std::uint64_t messages) {
-      count_lost(spool, name, "lost_queue_full", messages);
+    open_->lose = [counters = counters_](std::uint64_t messages) {
+      counters.count("lost_queue_full", messages);
     };
   }
   ~Syslog() override { stop(); }
@@ -166,12 +167,6 @@ class Syslog final : public Source {
     return resource;
   }
 
-  static void count_lost(Spool& spool, const std::string& source, const char* reason,
-                         std::uint64_t messages) {
-    if (messages != 0)
-      spool.count({{"source/" + source + "/" + reason, static_cast<std::int64_t>(messages)}});
-  }
-
   SourceBatch batch_of(std::uint64_t stream, std::shared_ptr<const Resource> resource,
                        std::shared_ptr<LineBuffer> buffer, Messages messages, std::uint64_t bytes) const {
     SourceBatch batch;
@@ -186,9 +181,7 @@ class Syslog final : public Source {
       for (const SourceLine& line : batch.lines)
         invalid += !simdjson::validate_utf8(line.text.data(), line.text.size());
     batch.buffer = std::move(buffer);
-    auto add = [&](const char* what, std::uint64_t n) {
-      if (n) batch.changes.counters.push_back({"source/" + name_ + "/" + what, static_cast<std::int64_t>(n)});
-    };
+    auto add = [&](const char* what, std::uint64_t n) { counters_.add(batch.changes, what, n); };
     add("lines", messages.messages);
     add("empty", messages.empty);
     add("events", batch.lines.size());
@@ -247,7 +240,7 @@ class Syslog final : public Source {
         gathered = 0;
       }
       if (const std::uint32_t dropped = datagrams_dropped(fd); dropped != open_->dropped) {
-        count_lost(intake_.spool(), name_, "lost_too_fast", dropped - open_->dropped);
+        counters_.count("lost_too_fast", dropped - open_->dropped);
         open_->dropped = dropped;
         lost_at = Clock::now();
       }
@@ -318,7 +311,7 @@ class Syslog final : public Source {
       sender = {sender.resource, sender.stream};
     }
     held_changed_.notify_all();
-    count_lost(intake_.spool(), name_, "lost_queue_full", lost);
+    counters_.count("lost_queue_full", lost);
     return lost != 0;
   }
 
@@ -393,7 +386,7 @@ class Syslog final : public Source {
     const auto quietest = quiet_connection();  // it may have sent something meanwhile
     if (quietest == open_->connections.end() || open_->connections.size() < most_connections_) return;
     open_->connections.erase(quietest);
-    intake_.spool().count({{"source/" + name_ + "/closed_idle", 1}});
+    counters_.count("closed_idle");
   }
   void tell_full() {
     const std::string about = "source " + name_ + ": connections";
@@ -464,6 +457,7 @@ class Syslog final : public Source {
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
   Intake& intake_;
+  const SourceCounters counters_;
   std::shared_ptr<Open> open_;
   mutable std::mutex mutex_;                         // guards what is held of `open_`, and `listening_`
   std::set<std::string, std::greater<>> listening_;  // UDP first

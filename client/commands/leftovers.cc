@@ -25,12 +25,15 @@ void print_source(const Client& client, const Json& source) {
   const Json& shapes = source["shapes"];
   std::int64_t sampled = source["others"].get<std::int64_t>();
   for (const Json& s : shapes) sampled += s["count"].get<std::int64_t>();
-  std::cout << paint(client, "1;33", one_line(source["source"].get<std::string>()) + ": " + counted(sampled, "line"))
+  std::cout << paint(client, "1;33",
+                     one_line(source["source"].get<std::string>()) + ": " + counted(sampled, "line"))
             << paint(client, "2", "  " + reason(source)) << "\n";
   for (const Json& s : shapes) {
     const std::int64_t count = s["count"].get<std::int64_t>();
-    std::cout << "  " << paint(client, "33", counted(count, "line")) << paint(client, "2", "  " + time_range(s)) << "\n    "
-              << cut_to_width(one_line(s["lines"][0].get<std::string>()), std::max<std::size_t>(40, client.width - 6))
+    std::cout << "  " << paint(client, "33", counted(count, "line"))
+              << paint(client, "2", "  " + time_range(s)) << "\n    "
+              << cut_to_width(one_line(s["lines"][0].get<std::string>()),
+                              std::max<std::size_t>(40, client.width - 6))
               << "\n";
     print_drafts(client, s, 4);
   }
@@ -59,7 +62,13 @@ int run_leftovers(const Client& client, const LeftoversOptions& o) {
   const int status = any ? kFoundProblems : kFine;
   if (client.output != OutputForm::table) {
     print_rows(client,
-               {{"source", ""}, {"shape", ""}, {"count", ""}, {"first", ""}, {"last", ""}, {"asked", ""}, {"drafts", ""},
+               {{"source", ""},
+                {"shape", ""},
+                {"count", ""},
+                {"first", ""},
+                {"last", ""},
+                {"asked", ""},
+                {"drafts", ""},
                 {"lines", ""}},
                rows);
     return status;
@@ -68,13 +77,14 @@ int run_leftovers(const Client& client, const LeftoversOptions& o) {
     std::cout << paint(client, "1;32", "no line was left over") << " since the last reload"
               << (o.source.empty() ? "" : ", of " + one_line(o.source)) << "\n";
   if (rescued > 0)
-    std::cout << counted(rescued, "line was", "lines were") << " taken by pipelines from `leftovers`, in all\n";
+    std::cout << counted(rescued, "line was", "lines were")
+              << " taken by pipelines from `leftovers`, in all\n";
   return status;
 }
 
 const CommandRegistration leftovers_command(
-    "leftovers", "Shows lines that no pipeline took, by source and shape, with a draft for each", "dingle leftovers",
-    true, [](const Arguments& app) -> std::function<int(Client&)> {
+    "leftovers", "Shows lines that no pipeline took, by source and shape, with a draft for each",
+    "dingle leftovers", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<LeftoversOptions>();
       app.option("--source", o->source, "Only those of this source");
       app.option("--limit", o->limit, "At most so many shapes of each source").with_default();

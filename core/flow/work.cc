@@ -119,9 +119,8 @@ void Work::route(Made& made, const Flow::Node& node) {
     if (again_ && (made.node != again_->node || output.destination != again_->destination)) continue;
     Output to;
     to.destination = output.destination;
-    const bool known = again_ && std::any_of(batch.events.begin(), batch.events.end(), [&](const Event& e) {
-                         return e.branch == again_->branch;
-                       });
+    const bool known = again_ && std::any_of(batch.events.begin(), batch.events.end(),
+                                             [&](const Event& e) { return e.branch == again_->branch; });
     for (std::size_t i = 0; i < batch.events.size(); ++i) {
       const Event& e = batch.events[i];
       // What is sent again was for that destination once.
@@ -129,6 +128,7 @@ void Work::route(Made& made, const Flow::Node& node) {
                                 : !output.where || output.where->holds(EventReader(batch, e));
       to.takes.push_back(takes);
       to.count += takes;
+      if (takes) to.fingerprints += fingerprint(e);
       if (takes) routed[i] = true;
     }
     if (to.count == 0) continue;

@@ -59,20 +59,21 @@ class Work {
 
   struct Output {
     std::size_t destination = 0;
-    std::uint64_t count = 0;  // events for it
-    std::vector<bool> takes;  // by event; empty: all of them
+    std::uint64_t count = 0;         // events for it
+    std::uint64_t fingerprints = 0;  // the sum of theirs
+    std::vector<bool> takes;         // by event; empty: all of them
   };
   // What one pipeline made.
   struct Made {
     std::size_t node = 0;
-    Batch batch;                     // its finished events, without those that were dropped
-    std::vector<StepTally> tallies;  // by step
+    Batch batch;                                      // its finished events, without those that were dropped
+    std::vector<StepTally> tallies;                   // by step
     std::uint64_t in = 0, bytes_in = 0, dropped = 0;  // bytes of texts
-    std::uint64_t unmatched = 0;    // events that a step of it could not work on
-    std::uint64_t unrouted = 0;     // events that go nowhere: to no destination, and to no pipeline
-    std::uint64_t unbalanced = 0;   // by how many its steps' counts, and what is there, do not agree
-    std::vector<Output> outputs;    // those that get events
-    bool counts = true;             // false: it was only gone through
+    std::uint64_t unmatched = 0;                      // events that a step of it could not work on
+    std::uint64_t unrouted = 0;    // events that go nowhere: to no destination, and to no pipeline
+    std::uint64_t unbalanced = 0;  // by how many its steps' counts, and what is there, do not agree
+    std::vector<Output> outputs;   // those that get events
+    bool counts = true;            // false: it was only gone through
   };
 
   Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again = {});
@@ -80,9 +81,11 @@ class Work {
   void advance();
 
   std::deque<Made>& made() { return made_; }
-  std::uint64_t leftovers() const { return leftovers_; }            // lines that no pipeline took from its source
-  const std::vector<std::size_t>& left() const { return left_; }    // those that no pipeline took at all; indexes of lines
-  std::uint64_t unbalanced() const { return unbalanced_; }          // of lines against what entered pipelines
+  std::uint64_t leftovers() const { return leftovers_; }  // lines that no pipeline took from its source
+  const std::vector<std::size_t>& left() const {
+    return left_;
+  }  // those that no pipeline took at all; indexes of lines
+  std::uint64_t unbalanced() const { return unbalanced_; }  // of lines against what entered pipelines
 
  private:
   void take_lines(Made& made, const Flow::Node& node, const std::vector<bool>* taken);

@@ -109,10 +109,10 @@ class EngineTest : public testing::Test {
   }
   std::shared_ptr<const Configuration> with_pipelines(const std::string& pipelines,
                                                       const std::string& source = "s") {
-    const std::string text = "version: 1\nserver: { data: '" + folder + "/data'" + server +
-                             " }\nsources: { " + source + ": { files: { paths: ['" + folder +
-                             "/logs/*.log'] }" + more + " } }\npipelines: " + pipelines +
-                             "\ndestinations: " + destinations + "\n";
+    const std::string text =
+        "version: 1\nserver: { data: '" + folder + "/data'" + server + " }\nsources: { " + source +
+        ": { files: { paths: ['" + folder + "/logs/*.log'] }" + more + " }, nobody: { files: { paths: ['" +
+        folder + "/other/*.log'] } } }\npipelines: " + pipelines + "\ndestinations: " + destinations + "\n";
     Findings findings(text);
     const auto read = read_configuration(text, findings);
     EXPECT_TRUE(read) << text << (findings.all().empty() ? "" : findings.all()[0].message);
@@ -144,7 +144,9 @@ class EngineTest : public testing::Test {
     b.bytes = all.size();
     b.buffer = buffer;
     b.observed = observed;
-    b.changes.counters.push_back({"source/s/events", static_cast<std::int64_t>(lines.size())});
+    if (engine)
+      b.changes.counters.push_back(
+          {engine->spool().counter_id("source/s/events"), static_cast<std::int64_t>(lines.size())});
     return b;
   }
   static bool until(const std::function<bool()>& holds) {
@@ -263,6 +265,55 @@ TEST_F(EngineTest, WhatNoPipelineTakesIsLeftOver) {
   other.source = "nobody";
   ASSERT_TRUE(engine->submit(std::move(other)));
   EXPECT_TRUE(until([&] { return counter("source/nobody/leftovers") == 2; }));
+}
+
+// A step that loses an event, doubles one, or both at once, under counts that agree with each other.
+struct Faulty final : Step {
+  bool loses, doubles;
+  Faulty(bool l, bool d) : loses(l), doubles(d) {}
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event&) { ++tally.out; });
+    const Event one = batch.events.front();
+    if (loses) batch.events.pop_back();
+    if (doubles) batch.events.push_back(one);
+  }
+};
+
+TEST_F(EngineTest, ABatchThatDoesNotAddUpIsAppendedAndTold) {
+  for (const auto& [loses, doubles] : {std::pair{true, false}, {false, true}, {true, true}}) {
+    std::filesystem::remove_all(folder + "/data");
+    auto faulty = std::make_shared<Configuration>(*configuration());
+    auto pipeline = std::make_shared<Pipeline>();
+    pipeline->name = "p";
+    pipeline->add(std::make_unique<Faulty>(loses, doubles));
+    faulty->pipelines[0].pipeline = faulty->flow.nodes[0].pipeline = pipeline;
+    start(faulty);
+    ASSERT_TRUE(engine->submit(batch({"a", "b", "c"})));
+    const Texts expected = loses && doubles ? Texts{"a", "b", "a"}
+                           : loses          ? Texts{"a", "b"}
+                                            : Texts{"a", "b", "c", "a"};
+    EXPECT_TRUE(got(expected));
+    EXPECT_GT(counter("source/s/unbalanced"), 0) << loses << doubles;
+    bool told = false;
+    for (const auto& p : engine->problems().all())
+      told |= p.about == "source s: balance" &&
+              p.text.find("does not agree with what it held") != std::string::npos;
+    EXPECT_TRUE(told);
+    engine.reset();
+    taker("d").bodies.clear();
+  }
+}
+
+TEST_F(EngineTest, EventsOfARecordMayBeCompressed) {
+  server = ", spool: { compression: zstd }";
+  close(true);
+  start();
+  const std::string line(10'000, 'x');
+  ASSERT_TRUE(engine->submit(batch({line, line, line})));
+  EXPECT_TRUE(until([&] { return waiting().events == 3; }));
+  EXPECT_LT(waiting().bytes, 3'000u);
+  close(false);
+  EXPECT_TRUE(got({line, line, line}));
 }
 
 TEST_F(EngineTest, AFullQueuePausesItsSourceAndNoOther) {

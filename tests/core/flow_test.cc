@@ -1,8 +1,8 @@
-#include "core/flow/work.h"
-
 #include <gtest/gtest.h>
 
 #include <algorithm>
+
+#include "core/flow/work.h"
 
 namespace dingle {
 namespace {
@@ -82,8 +82,8 @@ struct FlowTest : testing::Test {
       EXPECT_EQ(made.in, made.batch.events.size() + made.dropped);
       if (!made.counts) continue;
       for (const Event& e : made.batch.events)
-        out += flow.nodes[made.node].pipeline->name + ":" + std::string(e.body) + "/" + std::to_string(e.branch) + "(" +
-               e.find(field_id("way"))->value.to_string() + ") ";
+        out += flow.nodes[made.node].pipeline->name + ":" + std::string(e.body) + "/" +
+               std::to_string(e.branch) + "(" + e.find(field_id("way"))->value.to_string() + ") ";
     }
     EXPECT_EQ(work->unbalanced(), 0u);
     return out;
@@ -121,8 +121,9 @@ TEST_F(FlowTest, ChainsTakeFinishedEventsAndChangeNothingBehindThem) {
 
 TEST_F(FlowTest, ADiamondBringsAnEventTwiceInTheOrderOfLines) {
   build({{"a", {"s"}}, {"b", {"s"}}, {"c", {"a", "b", "s"}}});
-  EXPECT_EQ(run({"x", "y"}),
-            "a:x/0(a) a:y/0(a) b:x/1(b) b:y/1(b) c:x/2(c) c:x/3(a+c) c:x/4(b+c) c:y/2(c) c:y/3(a+c) c:y/4(b+c) ");
+  EXPECT_EQ(
+      run({"x", "y"}),
+      "a:x/0(a) a:y/0(a) b:x/1(b) b:y/1(b) c:x/2(c) c:x/3(a+c) c:x/4(b+c) c:y/2(c) c:y/3(a+c) c:y/4(b+c) ");
 }
 
 TEST_F(FlowTest, LeftoversAreWhatNobodyTookFromItsSource) {
@@ -162,7 +163,8 @@ TEST_F(FlowTest, WhatOthersTakeIsNotUnrouted) {
 }
 
 TEST_F(FlowTest, WhatIsSentAgainComesOutOnceWithItsBranch) {
-  build({{"a", {"s"}, "", "", "", {"", ""}}, {"b", {"s"}}, {"c", {"a", "b"}, "", "", "", {"false", "false"}}});
+  build(
+      {{"a", {"s"}, "", "", "", {"", ""}}, {"b", {"s"}}, {"c", {"a", "b"}, "", "", "", {"false", "false"}}});
   run({"x"}, "s", Work::Again{2, 3, 1});
   EXPECT_TRUE(made("a").counts);
   EXPECT_TRUE(made("a").outputs.empty());
@@ -185,11 +187,14 @@ TEST_F(FlowTest, ObserversSeeEachStepAndWhatGoesNowhere) {
     void stepped(const Flow::Node& n, const Step& s, const Batch& b) override { tell(s.name.c_str(), n, b); }
     void finished(const Flow::Node& n, const Batch& b) override { tell("out", n, b); }
     void unrouted(const Flow::Node& n, const Batch&, const std::vector<bool>& routed) override {
-      all += n.pipeline->name + " nowhere " + std::to_string(std::count(routed.begin(), routed.end(), false)) + "; ";
+      all += n.pipeline->name + " nowhere " +
+             std::to_string(std::count(routed.begin(), routed.end(), false)) + "; ";
     }
     void tell(const char* what, const Flow::Node& n, const Batch& b) {
-      const auto dropped = std::count_if(b.events.begin(), b.events.end(), [](const Event& e) { return e.dropped_by; });
-      all += n.pipeline->name + " " + what + " " + std::to_string(b.events.size()) + "-" + std::to_string(dropped) + "; ";
+      const auto dropped =
+          std::count_if(b.events.begin(), b.events.end(), [](const Event& e) { return e.dropped_by; });
+      all += n.pipeline->name + " " + what + " " + std::to_string(b.events.size()) + "-" +
+             std::to_string(dropped) + "; ";
     }
   } told;
   observer = &told;

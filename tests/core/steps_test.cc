@@ -236,6 +236,43 @@ TEST(Tallies, ALostEventIsSeenThoughTheCountsAgree) {
   EXPECT_EQ(tallies[0].unbalanced, 1u);
 }
 
+// One is lost and another doubled: every count agrees.
+struct Exchanges final : Step {
+  void run(Batch& batch, StepTally& tally) const override {
+    each(batch, tally, [&](Event&) { ++tally.out; });
+    batch.events.back() = batch.events.front();
+  }
+};
+TEST(Tallies, ALossBesideADoublingIsSeen) {
+  Pipeline pipeline;
+  pipeline.add(std::make_unique<Exchanges>());
+  for (const bool by_branch : {false, true}) {
+    Batch batch;
+    batch.events.resize(3);
+    for (unsigned i = 0; i < 3; ++i)
+      if (by_branch)
+        batch.events[i].branch = i;
+      else
+        batch.events[i].position = 10 * i;
+    StepTally tally;
+    pipeline.step(0, batch, tally);
+    EXPECT_EQ(tally.unbalanced, 1u) << by_branch;
+  }
+}
+
+TEST(Tallies, AreAddedUp) {
+  StepTally one{1, 2, 3, 4, 5, 6, 7, 8, 9, 10, {1, 2}, {3}}, sum{.matched = {1}};
+  sum.add(one);
+  sum.add(one);
+  const StepTally two{2, 4, 6, 8, 10, 12, 14, 16, 18, 20, {3, 4}, {6}};
+  for (auto part : {&StepTally::in, &StepTally::created, &StepTally::out, &StepTally::merged,
+                    &StepTally::dropped, &StepTally::failed, &StepTally::nanoseconds,
+                    &StepTally::fields_left_out, &StepTally::values_as_text, &StepTally::unbalanced})
+    EXPECT_EQ(sum.*part, two.*part);
+  EXPECT_EQ(sum.matched, two.matched);
+  EXPECT_EQ(sum.expensive, two.expensive);
+}
+
 // What the event itself has, a configuration cannot write either.
 TEST(Names, OfTheEventItselfAreRefused) {
   static const PatternLibrary library;
@@ -411,6 +448,13 @@ TEST(JsonText, EscapesAtEveryPlace) {
         const auto json = nlohmann::json::parse(out, nullptr, false);
         EXPECT_EQ(json, c == '\x80' ? text.replace(at, 1, "\xEF\xBF\xBD") : text) << out;
       }
+}
+
+TEST(Parse, AnOptionalPartThatIsNotThereLeavesNoField) {
+  Trial r = run({"gate 7 open", "gate 7"},
+                step("parse", map({{"templates", list({"gate {n:int}{[} {state:word}{]}"})}})));
+  EXPECT_EQ(r.fields(0), "n=7 state=open");
+  EXPECT_EQ(r.batch.events[1].field_count, 1);
 }
 
 TEST(ParseCases, AFieldChoosesTheTemplates) {

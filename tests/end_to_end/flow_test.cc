@@ -72,7 +72,8 @@ TEST(Flow, ChainsConditionsAndLeftoversAreCountedAndShown) {
 
   const Ran left = daemon.dingle({"leftovers"});
   EXPECT_EQ(left.status, 1);
-  EXPECT_NE(left.out.find("crane: 2 lines  not let in by the conditions of lifts, rest"), std::string::npos) << left.out;
+  EXPECT_NE(left.out.find("crane: 2 lines  not let in by the conditions of lifts, rest"), std::string::npos)
+      << left.out;
   EXPECT_NE(left.out.find("# comment {comment:int}"), std::string::npos) << left.out;
   EXPECT_NE(left.out.find("3 lines were taken by pipelines from `leftovers`"), std::string::npos) << left.out;
   const Ran none = daemon.dingle({"leftovers", "--source", "radio"});
@@ -95,7 +96,8 @@ TEST(Flow, WhatIsDroppedCanBeWatchedWithTheStepThatDidIt) {
     }
   });
   const Ran people = daemon.dingle({"watch", "--dropped", "--limit", "4"});
-  const Ran programs = daemon.dingle({"watch", "--dropped", "--pipeline", "lifts", "--limit", "2", "--output", "ndjson"});
+  const Ran programs =
+      daemon.dingle({"watch", "--dropped", "--pipeline", "lifts", "--limit", "2", "--output", "ndjson"});
   seen = true;
   writing.join();
   EXPECT_NE(people.out.find("lifts: 2 empty-hooks"), std::string::npos) << people.out;

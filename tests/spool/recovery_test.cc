@@ -227,9 +227,12 @@ TEST(SegmentHeader, AnyOneBitOfItIsPutRight) {
 
 TEST_F(RecoveryTest, WhatWaitedInADamagedRecordIsCountedForItsDestination) {
   open();
-  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
-  for (const char* e : {"first", "second", "third"}) append(e, {a, b});
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b"), c = spool->destination("c");
+  for (const char* e : {"first", "second", "third"}) append(e, {a, b, c});
   ASSERT_TRUE(spool->wait_durable(1s));
+  Spool::Read read;
+  ASSERT_TRUE(spool->read(c, 0, 1s, read));
+  spool->passed(c, read.number.number, {});
   read_all(b, 0);
   spool->passed(b, last, {});
   open();  // its snapshot knows how many wait
@@ -239,9 +242,26 @@ TEST_F(RecoveryTest, WhatWaitedInADamagedRecordIsCountedForItsDestination) {
     open();
     EXPECT_EQ(spool->counter(counter_of_destination(a, "damaged")), 1);
     EXPECT_EQ(spool->counter(counter_of_destination(b, "damaged")), 0);
+    EXPECT_EQ(spool->counter(counter_of_destination(c, "damaged")), 1);
     EXPECT_EQ(spool->waiting(a).events, 2u);
-    EXPECT_EQ(spool->recovery().damaged_events, i == 0 ? 1u : 0u);
+    EXPECT_EQ(spool->recovery().damaged_events, i == 0 ? 2u : 0u);
   }
+  EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"first", "third"}));
+}
+
+TEST_F(RecoveryTest, WhatWasPassedBeforeItWasDamagedWasAppended) {
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  for (const char* e : {"first", "second", "third"}) append(e, {a, b});
+  read_all(b, 0);
+  spool->passed(b, last, {});
+  ASSERT_EQ(spool->note({}), 0);
+  ASSERT_TRUE(spool->wait_durable(1s));
+  damage("second");
+  open();
+  EXPECT_EQ(spool->waiting(b).appended, 3u);
+  EXPECT_EQ(spool->waiting(b).events, 0u);
+  EXPECT_EQ(spool->waiting(a).events, 2u);
   EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"first", "third"}));
 }
 

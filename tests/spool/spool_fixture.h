@@ -27,7 +27,7 @@ class SpoolTest : public testing::Test {
     Spool::Append a;
     a.events = events;
     a.changes.state.push_back({"checkpoint", events, false});
-    a.changes.counters.push_back({"lines", 1});
+    a.changes.counters.push_back({spool->counter_id("lines"), 1});
     for (std::uint32_t d : destinations) a.destinations.emplace_back(d, 1);
     return spool->append(a);
   }

@@ -26,7 +26,7 @@ TEST_F(SpoolTest, CheckpointsCountersAndCursorsComeBack) {
   const std::uint32_t a = spool->destination("a");
   for (const char* e : {"1", "2", "3"}) append(e, {a});
   read_all(a, 0);
-  spool->passed(a, last - 1, {{}, {{"destination/1/set_aside", 1}}});
+  spool->passed(a, last - 1, {{}, {{spool->counter_id("destination/1/set_aside"), 1}}});
   open();
   EXPECT_EQ(spool->destination("a"), a);
   EXPECT_EQ(*spool->state("checkpoint"), "3");
@@ -317,7 +317,7 @@ TEST_F(SpoolTest, InMemoryWhatAllHavePassedIsTheBeginningOfTheNext) {
   spool->passed(b, last - 1);
   const Snapshot s = spool->acknowledged();
   EXPECT_EQ(s.state.at("checkpoint"), "2");
-  EXPECT_EQ(s.counters.at("lines"), 2);
+  EXPECT_EQ(s.counter("lines"), 2);
   const std::string path = testing::TempDir() + "/snapshot-" + std::to_string(::getpid());
   ASSERT_EQ(save_snapshot(path, s), 0);
   settings.begin_with = *load_snapshot(path);

@@ -2,6 +2,7 @@
 
 #include <atomic>
 #include <fstream>
+#include <nlohmann/json.hpp>
 #include <random>
 #include <thread>
 
@@ -343,6 +344,7 @@ TEST(Block, DamagedDirectoriesAndChunksNeverCrash) {
   std::size_t taken = 0;
   const EncodedBlock good = encoder.encode(events, taken);
   std::mt19937_64 random(4);
+  int damaged = 0;
   for (int i = 0; i < 3000; ++i) {
     std::string directory = good.directory, chunk = good.chunks[0];
     directory[random() % directory.size()] = static_cast<char>(random());
@@ -353,6 +355,33 @@ TEST(Block, DamagedDirectoriesAndChunksNeverCrash) {
     std::string json;
     for (std::size_t row = 0; row < block->count(); ++row)
       append_event_json(block->event(row, out), true, json);
+    damaged += block->damaged();
+  }
+  EXPECT_GT(damaged, 100) << "a chunk that cannot be read is known to be damaged";
+}
+
+TEST(Block, EventsAsJsonNameTheTypesThatJsonLacks) {
+  std::vector<Field> fields{{field_id("client.address"), Value::ip("192.0.2.7")},
+                            {field_id("load"), Value::decimal(2)},
+                            {field_id("n"), Value::integer(4)}};
+  BlockEncoder encoder;
+  std::vector<StoredEvent> events(1, StoredEvent{5, 6, {1, 1, 1, 0}, 1, 2, "the body", fields, {}});
+  std::size_t taken = 0;
+  const EncodedBlock encoded = encoder.encode(events, taken);
+  auto block =
+      Block::open(encoded.directory, [&](std::size_t i) { return std::optional(encoded.chunks[i]); });
+  ASSERT_TRUE(block);
+  for (const bool types : {false, true}) {
+    std::vector<Field> out;
+    std::string json;
+    append_event_json(block->event(0, out), types, json);
+    const auto event = nlohmann::json::parse(json);
+    EXPECT_EQ(event["client.address"], "192.0.2.7");
+    EXPECT_EQ(event.contains("dingle.types"), types);
+    if (types) {
+      EXPECT_EQ(event["dingle.types"]["client.address"], "ip");
+    }
+    EXPECT_FALSE(block->damaged());
   }
 }
 
