@@ -11,6 +11,8 @@
 #include <utility>
 #include <vector>
 
+#include "core/names.h"
+
 namespace dingle {
 
 class Arena {
@@ -22,6 +24,7 @@ class Arena {
     blocks_ = std::exchange(other.blocks_, {});
     next_ = std::exchange(other.next_, nullptr);
     left_ = std::exchange(other.left_, 0);
+    names_ = std::move(other.names_);
     return *this;
   }
   ~Arena() { release(); }
@@ -34,6 +37,17 @@ class Arena {
     next_ += size;
     left_ -= size;
     return result;
+  }
+
+  // Of names that came with the data of this batch.
+  NameDictionary& names() {
+    if (!names_) names_ = std::make_shared<NameDictionary>();
+    return *names_;
+  }
+  // Uses the other's dictionary, which both keep.
+  void share_names(Arena& other) {
+    other.names();
+    names_ = other.names_;
   }
 
   std::string_view copy(std::string_view text) {
@@ -77,6 +91,7 @@ class Arena {
   std::vector<Block> blocks_;
   char* next_ = nullptr;
   std::size_t left_ = 0;
+  std::shared_ptr<NameDictionary> names_;
 };
 
 }  // namespace dingle

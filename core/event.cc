@@ -24,7 +24,6 @@ constexpr std::size_t kMostSpare = 16;
 std::size_t Batch::take(Event& event, std::span<const Field> more) {
   std::size_t lost = 0;
   const bool room = event.reserve(arena, more.size());
-  auto bit_of = [](FieldId name) { return std::uint64_t{1} << (name & 63); };
   std::uint64_t of_resource = 0;
   for (const Field& f : resource) of_resource |= bit_of(f.name);
   std::uint64_t seen = event.field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names
@@ -32,7 +31,7 @@ std::size_t Batch::take(Event& event, std::span<const Field> more) {
     FieldId name = f.name;
     if ((of_resource & bit_of(name)) &&
         std::any_of(resource.begin(), resource.end(), [&](const Field& r) { return r.name == name; }))
-      name = field_id(std::string(kForeignPrefix).append(field_name(name)));
+      name = arena.names().id(std::string(kForeignPrefix).append(field_name(name)));
     if (room && !(seen & bit_of(name)) && name != kNoField) {
       event.fields[event.field_count++] = {name, f.value};  // surely not there yet
       seen |= bit_of(name);

@@ -132,7 +132,7 @@ struct Batch {
   Zone zone;                                 // of times that name none, where a step does not say it
   std::string_view pipeline, configuration;  // that work on it; "": not known
 
-  // Gives an event the fields that came with its data, under the ids of `foreign_field_id`. One that the
+  // Gives an event the fields that came with its data, under the ids of its arena's dictionary. One that the
   // resource has gets another name: a line says nothing about where it came from. Answers how many there was
   // no room for.
   std::size_t take(Event& event, std::span<const Field> more);

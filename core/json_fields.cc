@@ -280,7 +280,7 @@ Fault members(lazy::object object, std::int64_t depth_left, Reading& r) {
         if (v.absent()) return simdjson::TAPE_ERROR;
       }
     }
-    const FieldId id = r.memo.id(r.place++, r.name, key);
+    const FieldId id = r.memo.id(r.place++, r.name, key, r.arena.names());
     if (id == kNoField)
       ++r.counts.unnamed;
     else

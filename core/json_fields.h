@@ -32,7 +32,7 @@ struct JsonCounts {
 
 // Appends the members of the object that `text` is to `out`: null members are left out, lists are kept as
 // lists. Texts are slices of `text` or of the arena. A member with a name that belongs to the event gets
-// another (foreign_field_id). Answers "" or why it is no such text; then `out` may hold some of the members.
+// another (NameDictionary::foreign_id). Answers "" or why it is no such text; then `out` may hold some of the members.
 std::string_view json_members(std::string_view text, const JsonOptions& options, Arena& arena,
                               std::vector<Field>& out, JsonCounts& counts);
 // Any JSON text as one value: an object as a map, an array as a list, both without blanks. Absent if it is

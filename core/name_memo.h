@@ -1,4 +1,4 @@
-// Field ids (foreign_field_id) of names that come again and again in the same order, as the keys of JSON
+// Field ids (NameDictionary::foreign_id) of names that come again and again in the same order, as the keys of JSON
 // lines and pairs do.
 #pragma once
 
@@ -15,16 +15,20 @@ namespace dingle {
 // names only when it is another.
 class NameMemo {
  public:
-  FieldId id(std::size_t place, std::string_view prefix, std::string_view key) {
-    if (place >= kMost) return slow(prefix, key);
+  FieldId id(std::size_t place, std::string_view prefix, std::string_view key, NameDictionary& names) {
+    if (place >= kMost) return names.foreign_id(long_.assign(prefix).append(key));
     if (place >= names_.size()) names_.resize(place + 1);
     One& one = names_[place];
-    if (one.id != kNoField && one.name.size() == prefix.size() + key.size() &&
+    if (one.id != kNoField && (one.lasting || one.dictionary == names.serial()) &&
+        one.name.size() == prefix.size() + key.size() &&
         same_bytes(one.name.data(), prefix.data(), prefix.size()) &&
         same_bytes(one.name.data() + prefix.size(), key.data(), key.size()))
       return one.id;
     one.name.assign(prefix).append(key);
-    return one.id = foreign_field_id(one.name);
+    one.id = names.foreign_id(one.name);
+    one.lasting = one.id != kNoField && one.id->lasting;
+    one.dictionary = names.serial();
+    return one.id;
   }
 
  private:
@@ -32,10 +36,9 @@ class NameMemo {
   struct One {
     std::string name;
     FieldId id = kNoField;
+    bool lasting = false;
+    std::uint64_t dictionary = 0;
   };
-  FieldId slow(std::string_view prefix, std::string_view key) {
-    return foreign_field_id(long_.assign(prefix).append(key));
-  }
   std::vector<One> names_;
   std::string long_;
 };

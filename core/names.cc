@@ -11,7 +11,7 @@ namespace {
 
 struct Table {
   std::shared_mutex mutex;
-  std::deque<std::string> texts{std::string()};  // a deque: its strings never move
+  std::deque<FieldName> names;  // a deque: they never move
   std::unordered_map<std::string_view, FieldId> ids;
 };
 
@@ -20,53 +20,70 @@ Table& table() {
   return *the_table;
 }
 
-// One slot per hash: a hit needs no lock.
+// The lasting id of a name, if it has one. One slot per hash: a hit needs no lock.
 struct Cached {
   std::string_view name;
   FieldId id = kNoField;
 };
 
-FieldId look_up(std::string_view name) {
-  if (name.empty() || name.size() > kLongestName) return kNoField;
+Cached& cached(std::string_view name) {
   thread_local Cached cache[512];
-  Cached& slot = cache[std::hash<std::string_view>{}(name) % 512];
+  return cache[std::hash<std::string_view>{}(name) % 512];
+}
+
+FieldId find(std::string_view name) {
+  if (name.empty() || name.size() > kLongestName) return kNoField;
+  Cached& slot = cached(name);
   if (slot.name == name) return slot.id;
   Table& t = table();
-  {
-    std::shared_lock lock(t.mutex);
-    auto it = t.ids.find(name);
-    if (it != t.ids.end()) {
-      slot = {it->first, it->second};
-      return it->second;
-    }
-  }
-  std::unique_lock lock(t.mutex);
-  auto it = t.ids.find(name);
-  if (it == t.ids.end()) {
-    if (t.texts.size() > kMostNames) return kNoField;
-    t.texts.emplace_back(name);
-    it = t.ids.emplace(t.texts.back(), static_cast<FieldId>(t.texts.size() - 1)).first;
-  }
+  std::shared_lock lock(t.mutex);
+  const auto it = t.ids.find(name);
+  if (it == t.ids.end()) return kNoField;
   slot = {it->first, it->second};
   return it->second;
 }
 
 }  // namespace
 
-FieldId field_id(std::string_view name) { return look_up(name); }
+FieldId field_id(std::string_view name) {
+  if (const FieldId known = find(name)) return known;
+  if (name.empty() || name.size() > kLongestName) return kNoField;
+  Table& t = table();
+  std::unique_lock lock(t.mutex);
+  if (const auto it = t.ids.find(name); it != t.ids.end()) return it->second;
+  if (t.names.size() >= kMostNames) return kNoField;
+  const FieldName& added = t.names.emplace_back(FieldName{std::string(name), true});
+  return t.ids.emplace(added.text, &added).first->second;
+}
+
+std::uint64_t NameDictionary::next_serial() {
+  static std::atomic<std::uint64_t> last{0};
+  return ++last;
+}
+
+void NameDictionary::clear() {
+  if (names_.empty()) return;
+  ids_.clear();
+  names_.clear();
+  serial_ = next_serial();
+}
+
+// What it has stays as it is, though the name was interned meanwhile.
+FieldId NameDictionary::id(std::string_view name) {
+  if (!ids_.empty())
+    if (const auto it = ids_.find(name); it != ids_.end()) return it->second;
+  if (const FieldId lasting = find(name)) return lasting;
+  if (name.empty() || name.size() > kLongestName) return kNoField;
+  const FieldName& added = names_.emplace_back(FieldName{std::string(name), false});
+  return ids_.emplace(added.text, &added).first->second;
+}
 
 bool belongs_to_event(std::string_view name) {
   return name == "body" || name == "timestamp" || name == "observed_timestamp" || name.starts_with("dingle.");
 }
 
-FieldId foreign_field_id(std::string_view name) {
-  return belongs_to_event(name) ? look_up(std::string(kForeignPrefix) += name) : look_up(name);
-}
-
-std::string_view field_name(FieldId id) {
-  Table& t = table();
-  std::shared_lock lock(t.mutex);
-  return id < t.texts.size() ? std::string_view(t.texts[id]) : std::string_view();
+FieldId NameDictionary::foreign_id(std::string_view name) {
+  return belongs_to_event(name) ? id(std::string(kForeignPrefix) += name) : id(name);
 }
 
 namespace names {

@@ -27,7 +27,8 @@ std::int64_t Counters::value(const std::string& name) const {
 std::map<std::string, std::int64_t> Counters::all() const {
   std::map<std::string, std::int64_t> found;
   for (const auto& [name, id] : ids_)
-    if (const std::int64_t value = counters_.at(id).value; value != 0) found.emplace_hint(found.end(), name, value);
+    if (const std::int64_t value = counters_.at(id).value; value != 0)
+      found.emplace_hint(found.end(), name, value);
   return found;
 }
 

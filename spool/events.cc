@@ -307,6 +307,7 @@ std::span<const Field> EventDecoder::read(ByteReader& r, std::string_view body,
 void EventDecoder::reuse() {
   for (auto& block : blocks_) block.clear();
   in_use_ = 0;
+  names_.clear();
 }
 
 bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
@@ -316,7 +317,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   r.u8();
   if (r.u8() != kVersion) return false;
   std::vector<FieldId> names;
-  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
+  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(names_.id(r.text()));
   const auto fields = [&](std::string_view body) { return read(r, body, names); };
   SpooledEvent e;
   e.source = r.text();
@@ -404,7 +405,7 @@ bool EventDecoder::decode_old(std::string_view bytes, std::uint32_t destination,
   std::string_view source = r.text();
   const std::uint64_t stream = r.u64();
   std::vector<FieldId> names;
-  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(field_id(r.text()));
+  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(names_.id(r.text()));
   const auto fields = [&](std::string_view body) { return read(r, body, names); };
   const std::span<const Field> resource = fields({});
   std::uint32_t ordinal = 0;

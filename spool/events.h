@@ -95,6 +95,7 @@ class EventDecoder {
   // Fields of the decoded events; a block never grows beyond its capacity.
   std::vector<std::vector<Field>> blocks_;
   std::size_t in_use_ = 0;  // the block that is being filled
+  NameDictionary names_;    // of the events' fields
   Field* room(std::size_t fields);
   std::span<const Field> read(ByteReader& reader, std::string_view body, const std::vector<FieldId>& names);
 };

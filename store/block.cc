@@ -23,7 +23,7 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
   for (std::size_t n = r.count(6); n-- && r.ok();) {
     Column c;
     std::string_view name = r.text();
-    c.field = name.empty() ? kNoField : field_id(name);
+    c.field = name.empty() ? kNoField : block->names_.id(name);
     c.kind = r.u8();
     c.present = r.varint();
     c.chunk = r.varint();

@@ -113,6 +113,7 @@ class Block : public FieldReader {
   mutable std::vector<Column> columns_;
   mutable std::map<std::size_t, std::string> chunks_;
   mutable bool damaged_ = false;
+  NameDictionary names_;  // of its columns
 };
 
 // The event as one JSON object without a newline, as the API gives it. `types` adds a member `dingle.types`

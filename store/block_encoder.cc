@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cmath>
 #include <limits>
+#include <unordered_map>
 
 #include "core/bytes.h"
 #include "store/block.h"
@@ -57,8 +58,19 @@ struct BlockEncoder::Memory {
   };
   std::vector<Column> columns;
   std::size_t used = 0;
-  std::vector<std::uint16_t> first_of_field;  // by field id: column + 1
-  std::vector<std::uint16_t> next_of_field;   // by column: the next column of that field + 1
+  // Columns by field: the first one + 1; of a field that came with data, under each id that its name has in the dictionaries of
+  // the events.
+  std::unordered_map<FieldId, std::uint16_t> first_of_field;
+  std::unordered_map<std::string_view, FieldId> by_text;  // of names that came with data
+  std::vector<std::uint16_t> next_of_field;               // by column: the next column of that field + 1
+  // Events have the same fields in the same order, as a rule: where each stood in the one before.
+  struct Guess {
+    FieldId field = kNoField;
+    std::uint8_t kind = 0;
+    std::size_t column = 0;
+  };
+  std::vector<Guess> guesses;
+  std::size_t next_guess = 0;
   HashSet words;
   std::vector<std::uint32_t> dictionary_slots, dictionary_index;
   std::vector<std::string_view> dictionary;
@@ -67,14 +79,24 @@ struct BlockEncoder::Memory {
   ~Memory() { ZSTD_freeCCtx(context); }
 
   Column& column(FieldId field, std::uint8_t kind) {
-    if (field >= first_of_field.size()) first_of_field.resize(field + 256, 0);
-    std::uint16_t* link = &first_of_field[field];
-    while (*link != 0) {
-      if (columns[*link - 1u].kind == kind) return columns[*link - 1u];
-      link = &next_of_field[*link - 1u];
-    }
-    *link = static_cast<std::uint16_t>(used + 1);
-    return add(field, kind);
+    if (next_guess == guesses.size()) guesses.emplace_back();
+    Guess& guess = guesses[next_guess++];
+    if (guess.field != field || guess.kind != kind) guess = {field, kind, look_up(field, kind)};
+    return columns[guess.column];
+  }
+  std::size_t look_up(FieldId field, std::uint8_t kind) {
+    const FieldId one = field->lasting ? field : by_text.try_emplace(field->text, field).first->second;
+    const std::uint16_t first = first_of_field[one];
+    std::uint16_t last = 0;
+    for (std::uint16_t i = first; i != 0; last = i, i = next_of_field[i - 1u])
+      if (columns[i - 1u].kind == kind) return i - 1u;
+    const auto added = static_cast<std::uint16_t>(used + 1);
+    add(one, kind);
+    if (first == 0)
+      first_of_field[one] = added;
+    else
+      next_of_field[last - 1u] = added;
+    return added - 1u;
   }
   Column& add(FieldId field, std::uint8_t kind) {
     if (used == columns.size()) columns.emplace_back();
@@ -88,8 +110,9 @@ struct BlockEncoder::Memory {
     return c;
   }
   void clear() {
-    for (std::size_t i = 0; i < used; ++i)
-      if (columns[i].field != kNoField) first_of_field[columns[i].field] = 0;
+    first_of_field.clear();
+    by_text.clear();
+    guesses.clear();
     used = 0;
     words.clear();
   }
@@ -198,6 +221,7 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     if (taken == kEventsPerBlock || (taken > 0 && m.used + e.fields.size() + e.more.size() > kMostColumns))
       break;
     const auto row = static_cast<std::uint32_t>(taken++);
+    m.next_guess = 0;
     auto put = [&](std::uint8_t kind, Value v) {
       Memory::Column& c = m.columns[kinds[kind]];
       c.rows.push_back(row);
@@ -215,10 +239,10 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     put(kBody, Value::text(e.body));
     m.add_words(e.body);
     std::uint64_t own_names = 0;  // by their last bits
-    for (const Field& f : e.fields) own_names |= std::uint64_t{1} << (f.name & 63);
+    for (const Field& f : e.fields) own_names |= bit_of(f.name);
     // An event's own field hides its resource's, also where they are of different kinds.
     auto hidden = [&](FieldId name) {
-      return (own_names >> (name & 63) & 1) != 0 &&
+      return (own_names & bit_of(name)) != 0 &&
              std::any_of(e.fields.begin(), e.fields.end(), [&](const Field& f) { return f.name == name; });
     };
     for (auto fields : {e.fields, e.more})

@@ -80,8 +80,8 @@ bool HandoverLines::add(std::string_view line, const Sender& sender) {
           if (of == name) kind = is;
         Value v = typed(json_value(text, arena_), kind);
         if (v.is_textual()) v = Value::from_text(v.kind(), arena_.copy(v.as_text()));
-        FieldId id = field_id(name);
-        if (!of_the_program(id)) id = foreign_field_id(name);
+        FieldId id = arena_.names().id(name);
+        if (!of_the_program(id)) id = arena_.names().foreign_id(name);
         const bool twice = std::any_of(all.begin(), all.end(), [&](const Field& f) { return f.name == id; });
         if (!v.absent() && id != kNoField && !twice && all.size() < kMostFields) all.push_back({id, v});
         return true;

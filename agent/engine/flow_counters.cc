@@ -6,17 +6,24 @@ void count(Changes& changes, CounterId id, std::uint64_t n) {
   if (n != 0) changes.counters.push_back({id, static_cast<std::int64_t>(n)});
 }
 
-FlowCounters::FlowCounters(Spool& spool, const Configuration& c, const std::vector<std::uint32_t>& destination_ids) {
+FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
+                           const std::vector<std::uint32_t>& destination_ids) {
   for (const PipelineSettings& p : c.pipelines) {
     const auto id = [&](const char* what) { return spool.counter_id("pipeline/" + p.name + "/" + what); };
     pipelines_.push_back({id("in"), id("out"), id("dropped"), id("unmatched"), id("unrouted"), id("bytes_in"),
-                          id("bytes_out"), id("steps_unbalanced"), id("fields_left_out"), id("values_as_text"),
-                          id("implausible_times")});
+                          id("bytes_out"), id("steps_unbalanced"), id("fields_left_out"),
+                          id("values_as_text"), id("implausible_times")});
     steps_.emplace_back();
     for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
       const std::string prefix = "step/" + c.version + "/" + p.name + "/" + std::to_string(i) + "/";
       const auto of_step = [&](const std::string& what) { return spool.counter_id(prefix + what); };
-      OfStep step{of_step("in"), of_step("out"), of_step("dropped"), of_step("failed"), of_step("nanoseconds"), {}, {}};
+      OfStep step{of_step("in"),
+                  of_step("out"),
+                  of_step("dropped"),
+                  of_step("failed"),
+                  of_step("nanoseconds"),
+                  {},
+                  {}};
       for (std::size_t t = 0; t < p.pipeline->steps[i]->templates().size(); ++t) {
         step.matched.push_back(of_step("template/" + std::to_string(t + 1)));
         step.expensive.push_back(of_step("too_expensive/" + std::to_string(t + 1)));
@@ -49,7 +56,8 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
     dingle::count(changes, p.fields_left_out, t.fields_left_out);
     dingle::count(changes, p.values_as_text, t.values_as_text);
     for (std::size_t m = 0; m < t.matched.size(); ++m) dingle::count(changes, step.matched[m], t.matched[m]);
-    for (std::size_t m = 0; m < t.expensive.size(); ++m) dingle::count(changes, step.expensive[m], t.expensive[m]);
+    for (std::size_t m = 0; m < t.expensive.size(); ++m)
+      dingle::count(changes, step.expensive[m], t.expensive[m]);
   }
 }
 

@@ -15,11 +15,12 @@ namespace dingle {
 class FlowCounters {
  public:
   // Makes those that there are not yet. Steps are counted for their version of the configuration.
-  FlowCounters(Spool& spool, const Configuration& configuration, const std::vector<std::uint32_t>& destination_ids);
+  FlowCounters(Spool& spool, const Configuration& configuration,
+               const std::vector<std::uint32_t>& destination_ids);
 
   struct OfPipeline {
-    CounterId in, out, dropped, unmatched, unrouted, bytes_in, bytes_out, unbalanced, fields_left_out, values_as_text,
-        implausible_times;
+    CounterId in, out, dropped, unmatched, unrouted, bytes_in, bytes_out, unbalanced, fields_left_out,
+        values_as_text, implausible_times;
   };
   const OfPipeline& pipeline(std::size_t number) const { return pipelines_[number]; }
   const SourceCounters& source(const std::string& name) const { return sources_.at(name); }

@@ -20,6 +20,8 @@ Work::Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again)
     made.batch.zone = arrived.zone;
     made.batch.pipeline = flow.nodes[i].pipeline->name;
     made.batch.configuration = arrived.configuration;
+    if (made_.size() > 1)
+      made.batch.arena.share_names(made_.front().batch.arena);  // events pass from one to another
   }
 }
 

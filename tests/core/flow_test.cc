@@ -203,6 +203,13 @@ TEST_F(FlowTest, ObserversSeeEachStepAndWhatGoesNowhere) {
   EXPECT_EQ(told.all, "p in 3-0; p p 3-1; p out 3-1; p nowhere 1; ");
 }
 
+// A name that came with the data is one name in all of the pipelines.
+TEST_F(FlowTest, PipelinesShareTheNamesOfTheData) {
+  build({{"a", {"s"}}, {"b", {"a"}}});
+  run({"x"});
+  EXPECT_EQ(&work->made()[0].batch.arena.names(), &work->made()[1].batch.arena.names());
+}
+
 TEST(SharedEvents, AreCopiedWhenTheyChange) {
   Arena arena;
   Event e;

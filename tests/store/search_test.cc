@@ -58,6 +58,38 @@ TEST(BlockEncoder, SplitsAtTheMostEventsAndColumns) {
   EXPECT_EQ(block.count, taken);
 }
 
+// Events of different deliveries: the same name under different ids, and one that lasts.
+TEST(BlockEncoder, ANameIsOneColumnWhateverItsDictionary) {
+  NameDictionary one, other;
+  const FieldId lasting = field_id("status");
+  const std::vector<std::vector<Field>> fields{
+      {{one.id("k1"), Value::integer(1)}, {lasting, Value::integer(200)}, {one.id("k2"), Value::text("a")}},
+      {{other.id("k1"), Value::integer(2)},
+       {lasting, Value::integer(404)},
+       {other.id("k2"), Value::integer(7)}},
+      {{other.id("k2"), Value::text("b")}, {other.id("k1"), Value::integer(3)}}};
+  std::vector<StoredEvent> events;
+  for (std::size_t i = 0; i < fields.size(); ++i)
+    events.push_back({static_cast<std::int64_t>(i), 0, {1, 1, i, 0}, 1, i, "body", fields[i], {}});
+  BlockEncoder encoder;
+  std::size_t taken = 0;
+  const EncodedBlock encoded = encoder.encode(events, taken);
+  auto block =
+      Block::open(encoded.directory, [&](std::size_t i) { return std::optional(encoded.chunks[i]); });
+  ASSERT_TRUE(block);
+  std::string all;
+  for (std::size_t row = 0; row < 3; ++row) {
+    std::vector<Field> out;
+    block->event(row, out);
+    std::sort(out.begin(), out.end(),
+              [](const Field& a, const Field& b) { return field_name(a.name) < field_name(b.name); });
+    for (const Field& f : out) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
+    block->select(row);
+    EXPECT_EQ(block->get(field_id("status")).absent(), row == 2);
+  }
+  EXPECT_EQ(all, "k1=1 k2=a status=200 k1=2 k2=7 status=404 k1=3 k2=b ");
+}
+
 TEST(BlockEncoder, AWordCountsOnceForTheFilter) {
   BlockEncoder encoder;
   std::vector<StoredEvent> many(4000, StoredEvent{1, 1, {1, 1, 1, 0}, 1, 1, "gate seven opened", {}, {}});

@@ -170,7 +170,7 @@ class Pairs final : public FieldScan {
       }
       behind = p;
       if (context.found) {
-        const FieldId id = memo.id(count - 1, prefix, key_text);
+        const FieldId id = memo.id(count - 1, prefix, key_text, context.arena->names());
         if (id != kNoField)
           context.found->push_back({id, typed && !quoted ? guessed_value(text, context) : Value::text(text)});
         else if (context.left_out)
