@@ -280,7 +280,7 @@ Fault members(lazy::object object, std::int64_t depth_left, Reading& r) {
         if (v.absent()) return simdjson::TAPE_ERROR;
       }
     }
-    const FieldId id = r.memo.id(r.place++, r.name, key, r.arena.names());
+    const FieldId id = r.memo.id(r.place++, r.name, key);
     if (id == kNoField)
       ++r.counts.unnamed;
     else
@@ -295,6 +295,7 @@ std::string_view json_members(std::string_view text, const JsonOptions& options,
                               std::vector<Field>& out, JsonCounts& counts) {
   thread_local lazy::parser parser;
   thread_local NameMemo memo;
+  memo.use(arena.names());
   thread_local std::string name;
   const std::size_t first = text.find_first_not_of(" \t\r\n");
   if (first == std::string_view::npos) return "the JSON text is empty";

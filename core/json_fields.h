@@ -24,7 +24,7 @@ struct JsonOptions {
 
 // What could not be taken as it stood.
 struct JsonCounts {
-  std::uint64_t unnamed = 0;  // members that have no name left in the table of names
+  std::uint64_t unnamed = 0;  // members whose names are too long (kLongestName)
   std::uint64_t as_text = 0;  // numbers that are neither a 64-bit integer nor a finite double, kept as they
                               // are written; strings with half a surrogate pair (U+FFFD in its place) or with
                               // an escape that is none (kept as they are written)

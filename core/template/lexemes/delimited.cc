@@ -146,6 +146,7 @@ class Pairs final : public FieldScan {
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view prefix,
                    Value*) const override {
     thread_local NameMemo memo;
+    if (context.found) memo.use(context.arena->names());
     const char* p = at;
     const char* behind = nullptr;
     std::size_t count = 0;
@@ -170,7 +171,7 @@ class Pairs final : public FieldScan {
       }
       behind = p;
       if (context.found) {
-        const FieldId id = memo.id(count - 1, prefix, key_text, context.arena->names());
+        const FieldId id = memo.id(count - 1, prefix, key_text);
         if (id != kNoField)
           context.found->push_back({id, typed && !quoted ? guessed_value(text, context) : Value::text(text)});
         else if (context.left_out)
