@@ -276,7 +276,9 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"empty", "Empty lines, which make no event."},
         {"joined", "Lines joined to the event before them."},
         {"events", "Events made of lines."},
-        {"leftovers", "Events that no pipeline claimed."},
+        {"leftovers", "Events that no pipeline took from their source."},
+        {"left", "Leftovers that no pipeline took either."},
+        {"unbalanced", "Events by which batches did not add up; a fault of the program."},
         {"cut", "Lines cut at the longest length."},
         {"invalid_utf8", "Lines that are not valid UTF-8."},
         {"truncated", "Times that a file was truncated."},
@@ -302,8 +304,13 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"out", "Events sent on."},
         {"matched", "Events sent on that matched."},
         {"unmatched", "Events sent on that something did not match."},
-        {"dropped", "Events dropped by a step."}},
+        {"dropped", "Events dropped by a step."},
+        {"unrouted", "Events that went to no destination and to no pipeline."}},
        true, "_events");
+  each("pipelines", "pipeline",
+       {{"bytes_in", "Bytes of the texts taken."},
+        {"bytes_out", "Bytes put into the spool for destinations."}},
+       true, "");
   for (const Json& p : status["pipelines"])
     for (std::size_t i = 0; i < p["steps"].size(); ++i)
       for (const char* what : {"in", "dropped", "failed"})
@@ -318,7 +325,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"retried", "Events tried again."},
         {"set_aside", "Events set aside as dead letters."},
         {"shed", "Events given up because the queue was full."},
-        {"damaged", "Events destroyed on disk."}},
+        {"damaged", "Events destroyed on disk."},
+        {"unknown", "Events that are done with, where the record that said what became of them was damaged."}},
        true, "_events");
   each("destinations", "destination",
        {{"removed_indexes", "Indexes removed by `keep`."}, {"removed_events", "Events in those."}}, true, "");

@@ -60,6 +60,71 @@ void print_steps(const Client& client, const Json& status) {
              rows);
 }
 
+// What is unusual is said only when there is some: the counter, and what it counts, of one and of several.
+struct Note {
+  const char *list, *what, *counter, *one, *more;
+};
+constexpr Note kNotes[] = {
+    {"sources", "source", "cut", "line was longer than `longest_line` and was cut",
+     "lines were longer than `longest_line` and were cut"},
+    {"sources", "source", "invalid_utf8", "line is not valid UTF-8; wrong bytes are shown as �",
+     "lines are not valid UTF-8; wrong bytes are shown as �"},
+    {"sources", "source", "truncated", "time a file was truncated or replaced in place",
+     "times a file was truncated or replaced in place"},
+    {"sources", "source", "replaced", "file held other bytes than before and was read anew",
+     "files held other bytes than before and were read anew"},
+    {"sources", "source", "lost_queue_full", "message came by UDP while the queues were full, and is lost",
+     "messages came by UDP while the queues were full, and are lost"},
+    {"sources", "source", "lost_too_fast", "message came by UDP faster than it could be taken, and is lost",
+     "messages came by UDP faster than they could be taken, and are lost"},
+    {"sources", "source", "set_apart",
+     "line, on which the program ended twice, is in a file of the data folder, and nowhere else",
+     "lines, on which the program ended twice, are in a file of the data folder, and nowhere else"},
+    {"sources", "source", "copies",
+     "file was a copy of another that was then truncated; what was read is not read again",
+     "files were copies of others that were then truncated; what was read is not read again"},
+    {"sources", "source", "repeated",
+     "request came again with a known Idempotency-Key; its events are stored once",
+     "requests came again with a known Idempotency-Key; their events are stored once"},
+    {"sources", "source", "refused", "request was refused; its answer said why",
+     "requests were refused; their answers said why"},
+    {"sources", "source", "turned_away", "request was answered 503, since the queues were full",
+     "requests were answered 503, since the queues were full"},
+    {"sources", "source", "closed_idle", "quiet connection was closed to make room for others",
+     "quiet connections were closed to make room for others"},
+    {"sources", "source", "left", "line was taken by no pipeline (dingle leftovers)",
+     "lines were taken by no pipeline (dingle leftovers)"},
+    {"pipelines", "pipeline", "fields_left_out",
+     "field was left out: an event takes 1000, with names of 256 bytes at most",
+     "fields were left out: an event takes 1000, with names of 256 bytes at most"},
+    {"pipelines", "pipeline", "unrouted", "event went nowhere: none of the conditions in `to` held",
+     "events went nowhere: none of the conditions in `to` held"},
+    {"pipelines", "pipeline", "values_as_text",
+     "value was kept as text: a number that no 64 bits hold, or a broken escape",
+     "values were kept as text: numbers that no 64 bits hold, or broken escapes"},
+    {"pipelines", "pipeline", "implausible_times",
+     "event time is implausible; the event is in the index of the day on which it was read",
+     "event times are implausible; such events are in the index of the day on which they were read"},
+    {"destinations", "destination", "damaged", "event was destroyed on disk before it was delivered",
+     "events were destroyed on disk before they were delivered"},
+    {"destinations", "destination", "unknown",
+     "event is done with, but the record of the spool that said what became of it was damaged",
+     "events are done with, but the records of the spool that said what became of them were damaged"},
+};
+
+void print_notes(const Json& s) {
+  for (const Note& note : kNotes)
+    for (const Json& item : s[note.list])
+      if (const std::int64_t n = item.value(note.counter, std::int64_t{0}); n != 0)
+        std::cout << "note: " << note.what << " " << item["name"].get<std::string>() << ": "
+                  << counted(n, note.one, note.more) << "\n";
+  for (const Json& d : s["destinations"])
+    if (d.value("removed_indexes", 0) != 0)
+      std::cout << "note: destination " << d["name"].get<std::string>() << ": `keep` removed "
+                << counted(d["removed_indexes"].get<std::int64_t>(), "index", "indexes") << " with "
+                << counted(d["removed_events"].get<std::int64_t>(), "event") << "\n";
+}
+
 int print_people(const Client& client, const Json& s, bool steps) {
   const std::vector<Column> sources{{"name", "SOURCE"},
                                     {"kind", "KIND"},
@@ -106,53 +171,7 @@ int print_people(const Client& client, const Json& s, bool steps) {
   }
   print_rows(client, destinations, rows);
   std::cout << "\n";
-  // What is unusual of single lines is said only when there is some.
-  for (const Json& source : s["sources"])
-    for (auto [key, text] :
-         {std::pair{"cut", "lines were longer than `longest_line` and were cut"},
-          std::pair{"invalid_utf8", "lines are not valid UTF-8; wrong bytes are shown as �"},
-          std::pair{"truncated", "times a file was truncated or replaced in place"},
-          std::pair{"replaced", "files held other bytes than before and were read anew"},
-          std::pair{"lost_queue_full", "messages came by UDP while the queues were full, and are lost"},
-          std::pair{"lost_too_fast", "messages came by UDP faster than they could be taken, and are lost"},
-          std::pair{
-              "set_apart",
-              "lines, on which the program ended twice, are in a file of the data folder, and nowhere else"},
-          std::pair{"copies",
-                    "files were copies of others that were then truncated; what was read is not read again"},
-          std::pair{"repeated",
-                    "requests came again with a known Idempotency-Key; their events are stored once"},
-          std::pair{"refused", "requests were refused; their answers said why"},
-          std::pair{"turned_away", "requests were answered 503, since the queues were full"},
-          std::pair{"closed_idle", "quiet connections were closed to make room for others"}})
-      if (source.value(key, 0) != 0)
-        std::cout << "note: source " << source["name"].get<std::string>() << ": "
-                  << with_thousands(source[key].get<std::int64_t>()) << " " << text << "\n";
-  for (const Json& p : s["pipelines"])
-    if (p.value("fields_left_out", 0) != 0)
-      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << counted(p["fields_left_out"].get<std::int64_t>(), "field was", "fields were")
-                << " left out: an event takes 1000 fields, and all together 65 536 names\n";
-  for (const Json& p : s["pipelines"])
-    if (p.value("unrouted", 0) != 0)
-      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << counted(p["unrouted"].get<std::int64_t>(), "event", "events")
-                << " went nowhere: none of the conditions in `to` held\n";
-  for (const Json& p : s["pipelines"])
-    if (p.value("values_as_text", 0) != 0)
-      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << counted(p["values_as_text"].get<std::int64_t>(), "value was", "values were")
-                << " kept as text: numbers that no 64 bits hold, or broken escapes\n";
-  for (const Json& d : s["destinations"])
-    if (d.value("removed_indexes", 0) != 0)
-      std::cout << "note: destination " << d["name"].get<std::string>() << ": `keep` removed "
-                << counted(d["removed_indexes"].get<std::int64_t>(), "index", "indexes") << " with "
-                << counted(d["removed_events"].get<std::int64_t>(), "event") << "\n";
-  for (const Json& p : s["pipelines"])
-    if (p.value("implausible_times", 0) != 0)
-      std::cout << "note: pipeline " << p["name"].get<std::string>() << ": "
-                << counted(p["implausible_times"].get<std::int64_t>(), "event time is", "event times are")
-                << " implausible; such events are in the index of the day on which they were read\n";
+  print_notes(s);
   for (const Json& p : s["pipelines"])
     for (const Json& step : p["steps"])
       for (const Json& t : step.value("templates", Json::array()))
