@@ -319,15 +319,16 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
               label("pipeline", p["name"]) + "," +
                   label("step", std::to_string(i + 1) + " " + p["steps"][i]["step"].get<std::string>()),
               p["steps"][i][what].get<double>());
-  each("destinations", "destination",
-       {{"in", "Events queued."},
-        {"sent", "Events accepted."},
-        {"retried", "Events tried again."},
-        {"set_aside", "Events set aside as dead letters."},
-        {"shed", "Events given up because the queue was full."},
-        {"damaged", "Events destroyed on disk."},
-        {"unknown", "Events that are done with, where the record that said what became of them was damaged."}},
-       true, "_events");
+  each(
+      "destinations", "destination",
+      {{"in", "Events queued."},
+       {"sent", "Events accepted."},
+       {"retried", "Events tried again."},
+       {"set_aside", "Events set aside as dead letters."},
+       {"shed", "Events given up because the queue was full."},
+       {"damaged", "Events destroyed on disk."},
+       {"unknown", "Events that are done with, where the record that said what became of them was damaged."}},
+      true, "_events");
   each("destinations", "destination",
        {{"removed_indexes", "Indexes removed by `keep`."}, {"removed_events", "Events in those."}}, true, "");
   each("destinations", "destination",

@@ -58,6 +58,7 @@ void FileFinder::find_known() {
     file->detached_at = clock_.steady();
     take(std::move(file));
   }
+  catch_up_with_joined();
 }
 
 // A file that got its name and lost it again before folders were listed is opened by its new name. True if
@@ -70,6 +71,7 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
   };
   for (const auto& [id, file] : files_) {
     if (file->beginning.order != 0 || !file->appeared) continue;
+    if (std::exchange(file->sought, true) && !news.any) continue;  // nothing new is known of where it began
     std::string path = file->checkpoint.path;
     for (const auto& [from, to] : news.renamed)
       if (from == path && !leads_to(path, *file) && leads_to(to, *file)) path = to;
@@ -90,14 +92,21 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
       take(std::move(file));
     }
   }
+  catch_up_with_joined();
   return news.any;
 }
 
 void FileFinder::take(std::unique_ptr<TrackedFile> file) {
   if (file->lost) counters_.count("replaced");
-  const std::string family = file->family;
+  joined_.insert(file->family);
   files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
-  catch_up(files_, family);
+}
+
+void FileFinder::catch_up_with_joined() {
+  if (joined_.empty()) return;
+  for (auto& [id, file] : files_)
+    if (joined_.count(file->family)) file->catching_up = true;
+  joined_.clear();
 }
 
 void FileFinder::list(bool first) {
@@ -151,7 +160,7 @@ void FileFinder::list(bool first) {
       TrackedFile& file = *known->second;
       file.attached = true;
       if (file.checkpoint.path != path) {
-        catch_up(files_, file.family);
+        joined_.insert(file.family);
         file.former = std::exchange(file.checkpoint.path, path);
       }
       continue;
@@ -175,6 +184,7 @@ void FileFinder::list(bool first) {
       file->detached_at = 0;
     else if (file->detached_at == 0)
       file->detached_at = clock_.steady(), file->catching_up = true;
+  catch_up_with_joined();
 }
 
 // Why a path is not followed to the file that it leads to, or "".

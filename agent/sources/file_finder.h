@@ -32,6 +32,7 @@ class FileFinder {
 
  private:
   void take(std::unique_ptr<TrackedFile> file);
+  void catch_up_with_joined();
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first);
   std::string why_not_followed(const std::string& path) const;
   std::size_t most_files() const { return static_cast<std::size_t>(options_.number("most_files")); }
@@ -49,6 +50,7 @@ class FileFinder {
   TrackedFiles& files_;
   Rotation& rotation_;
   FolderWatch watch_;
+  std::set<std::string> joined_;  // families that got a member
   std::string host_;
 };
 

@@ -70,7 +70,8 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
     calls_.truncated(file, std::move(before));
     return false;
   }
-  if (size != file.seen_size) file.seen_size = size, file.changed_at = now;
+  file.grew = size != file.seen_size;
+  if (file.grew) file.seen_size = size, file.changed_at = now;
   const std::uint64_t until = std::min(size, limit);
   if (until <= file.checkpoint.position) return false;
   const std::int64_t quiet = now - file.changed_at;

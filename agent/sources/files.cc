@@ -18,6 +18,8 @@ namespace dingle {
 namespace {
 
 constexpr int kPollMs = 40;
+constexpr std::int64_t kLookBehindEvery = 200'000'000;  // ns
+constexpr std::size_t kLooksARound = 800;               // at files that are quiet
 constexpr std::int64_t kListEvery = kSecond;
 constexpr int kChunksInARow = 64;  // of one file, while others wait
 
@@ -39,16 +41,21 @@ class Files final : public Source {
                    [this](const std::string& path, const std::string& problem) { tell(path, problem); }},
                   attention_),
         finder_(m, attention_, files_, rotation_),
-        reader_(m, attention_, split_of(m.settings),
-                {[this](TrackedFile& file, FileCheckpoint before) {
-                   rotation_.truncated(file, std::move(before));
-                   list_now_ = true;  // where is the rest?
-                 },
-                 [this](TrackedFile& file, std::string_view read) {
-                   list_now_ |= finder_.has_news();
-                   return !list_now_ && rotation_.may_begin(file, read);
-                 },
-                 [this] { look_behind(); }}) {}
+        reader_(
+            m, attention_, split_of(m.settings),
+            {[this](TrackedFile& file, FileCheckpoint before) {
+               rotation_.truncated(file, std::move(before));
+               list_now_ = true;  // where is the rest?
+             },
+             [this](TrackedFile& file, std::string_view read) {
+               list_now_ |= finder_.has_news();
+               return !list_now_ && rotation_.may_begin(file, read);
+             },
+             [this] {
+               // With thousands of files it is dear, and each hands in something.
+               if (files_.size() < kLooksARound || attention_.steady() - looked_behind_ >= kLookBehindEvery)
+                 look_behind();
+             }}) {}
   ~Files() override { stop(); }
 
   void start() override {
@@ -109,8 +116,14 @@ class Files final : public Source {
       else if (file->may_copy.empty())
         file->catching_up = false, file->known = true;
     }
+    const std::size_t rounds = 1 + files_.size() / kLooksARound;
+    std::size_t index = ++round_;
     for (auto it = files_.begin(); it != files_.end() && goes_on();) {
       TrackedFile& file = *it->second;
+      if (++index % rounds != 0 && is_quiet(file)) {
+        ++it;
+        continue;
+      }
       if (!file.catching_up) any |= read_on(file);
       if (!reader_.refused() && is_done(file)) {
         rotation_.left(file);
@@ -119,6 +132,13 @@ class Files final : public Source {
         ++it;
     }
     return any;
+  }
+
+  // Nothing came at the last look, and nothing is waited for: with thousands of files, such ones are looked at in turns.
+  static bool is_quiet(const TrackedFile& file) {
+    return !file.grew && file.attached && !file.catching_up && file.known && file.waiting_size == 0 &&
+           !file.just_cut && !file.closing && !file.lost && file.may_copy.empty() &&
+           file.checkpoint.position == file.seen_size;
   }
 
   bool read_on(TrackedFile& file) {
@@ -140,6 +160,7 @@ class Files final : public Source {
   }
 
   void look_behind() {
+    looked_behind_ = attention_.steady();
     std::uint64_t behind = 0;
     for (const auto& [id, file] : files_)
       behind += file->seen_size - std::min(file->seen_size, file->checkpoint.position);
@@ -167,7 +188,9 @@ class Files final : public Source {
   Rotation rotation_;
   FileFinder finder_;
   FileReader reader_;
-  bool list_now_ = true;                        // before the beginning of any file is handed in
+  bool list_now_ = true;  // before the beginning of any file is handed in
+  std::size_t round_ = 0;
+  std::int64_t looked_behind_ = 0;
   std::atomic<std::int64_t> bytes_behind_{-1};  // -1: not known yet
   std::atomic<std::uint64_t> open_files_{0};
   std::atomic<bool> stopping_{false};

@@ -16,11 +16,6 @@ std::string family_of(const std::string& path) {
   return path.substr(0, end);
 }
 
-void catch_up(const TrackedFiles& files, const std::string& family) {
-  for (auto& [id, file] : files)
-    if (file->family == family) file->catching_up = true;
-}
-
 std::vector<TrackedFile*> to_catch_up(const TrackedFiles& files) {
   std::vector<std::tuple<bool, std::int64_t, std::size_t, TrackedFile*>> found;
   for (auto& [id, file] : files) {

@@ -22,9 +22,6 @@ using TrackedFiles = std::map<std::pair<std::uint64_t, std::uint64_t>,  // devic
 // `gate-2026.log` in one folder are one family.
 std::string family_of(const std::string& path);
 
-// All members of the family are to be caught up with.
-void catch_up(const TrackedFiles& files, const std::string& family);
-
 // Those to be caught up with: first those that were known before, then by the time of their last change,
 // oldest first; where the system's clock is too coarse to tell, the longer name is the older file. Costs a
 // look at each of them.

@@ -16,6 +16,11 @@ namespace dingle {
 namespace {
 
 constexpr int kChunksInARow = 64;
+constexpr std::size_t kMostBefore = 32;     // that a file waits for, merely because they are older
+constexpr std::size_t kStart = 32;          // bytes of a beginning by which files are found
+constexpr std::size_t kMostCompared = 100;  // files of one beginning that a new one may be a copy of
+constexpr std::size_t kLarge =
+    200;  // files of a family; if more, they are compared by their beginnings first
 constexpr std::int64_t kForgotten = 60'000'000'000;  // ns; who was quiet so long writes no more
 
 std::string name_of(const TrackedFile& file) { return file.checkpoint.path; }
@@ -52,10 +57,18 @@ void Rotation::arrived(TrackedFile& file, TrackedFile* former) {
 
 namespace {
 
+void note_head(TrackedFile& file) {
+  file.head.resize(kHead);
+  const ssize_t n = ::pread(file.fd(), file.head.data(), kHead, 0);
+  file.head.resize(n > 0 ? static_cast<std::size_t>(n) : 0);
+}
+
+// Under which the file's beginning is found.
+std::string_view start_of(std::string_view head) { return head.substr(0, kStart); }
+
 // By when they were written: what was read before, then by the last change. An empty file's own says nothing: it comes last.
 // Of what cannot be told apart by that, the older one by birth, then the longer name.
-using Age =
-    std::tuple<bool, bool, std::int64_t, std::int64_t, std::uint64_t, std::ptrdiff_t, TrackedFile::Id>;
+using Age = RotationAge;
 Age age_of(const TrackedFile& file) {
   struct stat info {};
   ::fstat(file.fd(), &info);
@@ -80,14 +93,19 @@ bool lost_its_path_to(const TrackedFile& file, const TrackedFile& other) {
 }
 
 // Whether it holds lines that were written before the other's.
-bool is_older(const TrackedFile& file, const TrackedFile& than) {
+bool is_older(const TrackedFile& file, const Age& age, const TrackedFile& than, const Age& its_age) {
   if (has_rotated_name(file, than) || lost_its_path_to(file, than)) return true;
-  return !has_rotated_name(than, file) && !lost_its_path_to(than, file) && age_of(file) < age_of(than);
+  return !has_rotated_name(than, file) && !lost_its_path_to(than, file) && age < its_age;
 }
+
+std::int64_t modified(const Age& age) { return std::get<2>(age); }
 
 }  // namespace
 
-void Rotation::left(const TrackedFile& file) { calls_.tell(name_of(file), ""); }
+void Rotation::left(const TrackedFile& file) {
+  cut_.erase(file.id());
+  calls_.tell(name_of(file), "");
+}
 
 // One of the files before it: whether it is to be waited for.
 bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
@@ -110,21 +128,23 @@ bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
   return waited < kLongestWait;
 }
 
-void Rotation::place(const TrackedFile& older, TrackedFile& younger) {
-  for (const TrackedFile::Before& b : younger.before)
-    if (b.id == older.id()) return;
-  // By the clock of their file system: this program's may be set meanwhile.
-  struct stat info, then;
-  if (::fstat(older.fd(), &info) != 0 || ::fstat(younger.fd(), &then) != 0) return;
-  if (then.st_mtim.tv_sec * kSecond - info.st_mtim.tv_sec * kSecond > kForgotten) return;
-  younger.before.push_back({older.id(), older.rotated || lost_its_path_to(older, younger)});
-  // The oldest first: each of them is read to its end before the next one.
+// Puts these before a file, the oldest first: each of them is read to its end before the next one.
+void Rotation::place(std::span<const Member* const> older, const Member& younger) {
   std::vector<std::pair<Age, TrackedFile::Before>> by_age;
-  for (const TrackedFile::Before& b : younger.before)
+  for (const TrackedFile::Before& b : younger.file->before)
     if (const TrackedFile* file = find(b.id)) by_age.emplace_back(age_of(*file), b);
+  for (const Member* m : older) {
+    const auto is_it = [&](const auto& b) { return b.second.id == m->file->id(); };
+    if (std::any_of(by_age.begin(), by_age.end(), is_it)) continue;
+    // By the clock of their file system: this program's may be set meanwhile.
+    if (modified(younger.age) / kSecond * kSecond - modified(m->age) / kSecond * kSecond > kForgotten)
+      continue;
+    by_age.push_back(
+        {m->age, {m->file->id(), m->file->rotated || lost_its_path_to(*m->file, *younger.file)}});
+  }
   std::sort(by_age.begin(), by_age.end(), [](const auto& a, const auto& b) { return a.first < b.first; });
-  younger.before.clear();
-  for (const auto& [age, b] : by_age) younger.before.push_back(b);
+  younger.file->before.clear();
+  for (const auto& [age, b] : by_age) younger.file->before.push_back(b);
 }
 
 // Which of them were rotated away from another one's path.
@@ -139,22 +159,121 @@ void Rotation::note_rotated() {
   }
 }
 
-void Rotation::looked() {
-  const auto is_new = [](const auto& file) { return file.second->appeared && !file.second->placed; };
-  if (std::any_of(files_.begin(), files_.end(), is_new)) note_rotated();
-  for (const auto& [id, file] : files_) {
-    if (!file->appeared || file->placed) continue;
-    file->placed = true;
-    for (const auto& [other_id, other] : files_) {
-      if (other == file || other->family != file->family) continue;
-      if (is_older(*other, *file))
-        place(*other, *file);
-      else if (other->appeared)  // it was found first
-        place(*file, *other);
-    }
+// Whom a member may follow by its name, however old they are: who was rotated away from its path, and who had the path before.
+std::vector<std::vector<std::size_t>> Rotation::relatives(const std::vector<Member>& members) {
+  std::vector<std::vector<std::size_t>> all(members.size());
+  std::map<std::string_view, std::size_t> by_path;
+  std::map<std::string_view, std::vector<std::size_t>> by_beginning;
+  for (std::size_t i = 0; i < members.size(); ++i) {
+    by_path[members[i].file->checkpoint.path] = i;
+    if (members[i].file->beginning.order != 0) by_beginning[members[i].file->beginning.path].push_back(i);
   }
+  for (std::size_t i = 0; i < members.size(); ++i) {
+    const std::string_view path = members[i].file->checkpoint.path;
+    for (std::size_t n = members[i].file->family.size(); n < path.size(); ++n)
+      if (const auto it = by_path.find(path.substr(0, n)); it != by_path.end()) all[it->second].push_back(i);
+  }
+  for (auto& [path, list] : by_beginning) {
+    std::sort(list.begin(), list.end(), [&](std::size_t a, std::size_t b) {
+      return members[a].file->beginning.order < members[b].file->beginning.order;
+    });
+    for (std::size_t k = 1; k < list.size(); ++k)
+      all[list[k]].insert(all[list[k]].end(),
+                          list.begin() + static_cast<std::ptrdiff_t>(k - std::min(k, kMostBefore)),
+                          list.begin() + static_cast<std::ptrdiff_t>(k));
+  }
+  return all;
+}
+
+// Of a family that has new members: puts before each that appeared whom it follows, if one of the two is new. Not more than
+// the youngest of those that are merely older: thousands of files with one stem are no rotation.
+void Rotation::place(std::vector<Member>& members) {
+  std::sort(members.begin(), members.end(), [](const Member& a, const Member& b) { return a.age < b.age; });
+  const auto related = relatives(members);
+  for (std::size_t j = 0; j < members.size(); ++j) {
+    const Member& member = members[j];
+    if (!member.file->appeared) continue;
+    std::vector<const Member*> older;
+    const auto consider = [&](std::size_t i) {
+      const Member& other = members[i];
+      if (i != j && (other.is_new || member.is_new) &&
+          is_older(*other.file, other.age, *member.file, member.age))
+        older.push_back(&other);
+    };
+    for (std::size_t i = j - std::min(j, kMostBefore); i < j; ++i) consider(i);
+    for (const std::size_t i : related[j]) consider(i);
+    if (!older.empty()) place(older, member);
+  }
+}
+
+void Rotation::place_new() {
+  std::map<std::string_view, std::vector<Member>> families;
+  const auto is_new = [](const TrackedFile& file) { return file.appeared && !file.placed; };
+  for (const auto& [id, file] : files_)
+    if (is_new(*file)) families[file->family];
+  if (families.empty()) return;
+  note_rotated();
+  for (const auto& [id, file] : files_)
+    if (const auto family = families.find(file->family); family != families.end())
+      family->second.push_back({file.get(), age_of(*file), is_new(*file)});
+  for (auto& [family, members] : families) {
+    place(members);
+    for (const Member& m : members) m.file->placed |= m.is_new;
+  }
+}
+
+// The beginnings of what is in large families: each compared with each, ten thousand files would be read fifty million times.
+void Rotation::note_large() {
+  std::map<std::string_view, std::size_t> members;
+  for (const auto& [id, file] : files_) ++members[file->family];
+  std::erase_if(large_, [&](const auto& one) { return members[one.first] <= kLarge; });
+  for (const auto& [family, n] : members)
+    if (n > kLarge) large_.try_emplace(std::string(family));
+  if (large_.empty()) return;
+  for (const auto& [id, file] : files_) {
+    const auto family = large_.find(file->family);
+    if (family == large_.end() || !file->head.empty() || file->size_now() == 0) continue;
+    note_head(*file);
+    family->second[std::string(start_of(file->head))].insert(id);
+  }
+}
+
+// Those of its family that the file may begin as. Of a large one only those that are known to have begun so, and that were cut.
+std::vector<TrackedFile*> Rotation::may_have_been_copied(TrackedFile& file) {
+  std::vector<TrackedFile*> all;
+  const auto family = large_.find(file.family);
+  if (family == large_.end()) {
+    for (const auto& [id, other] : files_) all.push_back(other.get());
+    return all;
+  }
+  note_head(file);
+  std::set<TrackedFile::Id> found = cut_;
+  for (std::size_t n = 1; n <= std::min(kStart, file.head.size()); ++n)
+    if (const auto with = family->second.find(file.head.substr(0, n)); with != family->second.end())
+      found.insert(with->second.begin(), with->second.end());
+  family->second[std::string(start_of(file.head))].insert(file.id());
+  for (const TrackedFile::Id& id : found) {
+    TrackedFile* other = find(id);
+    if (other == nullptr || other == &file || (!other->lost && !file.head.starts_with(other->head))) continue;
+    if (all.size() == kMostCompared) {
+      calls_.tell(file.family + "*",
+                  "more than " + std::to_string(kMostCompared) +
+                      " files begin alike; whether a new one is a copy of one of the rest is not looked at");
+      break;
+    }
+    all.push_back(other);
+  }
+  return all;
+}
+
+void Rotation::looked() {
+  place_new();
+  note_large();
   for (const auto& [id, file] : files_)
     if (!file->compared && file->size_now() != 0) compare(*file);
+  std::erase_if(cut_, [&](const TrackedFile::Id& id) { return find(id) == nullptr || !find(id)->lost; });
+  copies_ = std::any_of(files_.begin(), files_.end(),
+                        [](const auto& file) { return !file.second->may_copy.empty(); });
   for (const auto& [id, file] : files_)
     if (std::exchange(file->just_cut, false)) file->lost_at = clock_.steady();
 }
@@ -194,15 +313,16 @@ std::optional<std::uint64_t> Rotation::turn_of(TrackedFile& file) {
 void Rotation::compare(TrackedFile& file) {
   file.compared = true;
   if (file.checkpoint.position != 0) return;  // it was begun already
-  for (const auto& [id, other] : files_) {
-    if (other.get() == &file || other->family != file.family) continue;
+  for (TrackedFile* other : may_have_been_copied(file)) {
+    if (other == &file || other->family != file.family) continue;
     if (file.born != 0 && file.born < other->born) continue;  // a copy is younger
     const bool late = !other->just_cut && clock_.steady() - other->lost_at >= kLongestWait;
     if (other->lost && !late && file.agrees_with(*other->lost)) return adopt(file, *other);
     // In this order, also within: it may be cut at any of these moments, when the copy is whole.
     const bool whole = file.appeared && holds_its_end(file, *other) && file.may_agree_with(other->checkpoint);
     if (!whole && (other->still_agrees() || !file.agrees_with(other->detailed()))) continue;
-    file.may_copy.push_back(id);
+    file.may_copy.push_back(other->id());
+    copies_ = true;
     file.held_since = clock_.steady();
   }
 }
@@ -239,6 +359,7 @@ bool Rotation::waits_for_original(TrackedFile& file) {
 
 bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
   bool may = true;
+  if (!copies_) return true;
   for (const auto& [id, copy] : files_) {
     if (std::count(copy->may_copy.begin(), copy->may_copy.end(), file.id()) == 0) continue;
     std::string bytes(std::min<std::uint64_t>(read.size(), copy->size_now()), '\0');
@@ -246,7 +367,9 @@ bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
         read.starts_with(bytes))
       continue;
     std::erase(copy->may_copy, file.id());
-    place(*copy, file);
+    const Member older{copy.get(), age_of(*copy), false}, younger{&file, age_of(file), false};
+    const Member* const one = &older;
+    place({&one, 1}, younger);
     may = false;
   }
   return may;
@@ -256,6 +379,7 @@ void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
   file.lost = std::move(before);
   file.lost_at = clock_.steady();
   file.just_cut = true;
+  cut_.insert(file.id());
   for (const auto& [id, other] : files_)
     if (std::count(other->may_copy.begin(), other->may_copy.end(), file.id()) != 0 &&
         is_copy(*other, *file.lost))

@@ -11,14 +11,24 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <optional>
+#include <set>
+#include <span>
 #include <string>
+#include <tuple>
+#include <unordered_map>
+#include <vector>
 
 #include "agent/sources/reading_order.h"
 
 namespace dingle {
 
 inline constexpr std::int64_t kLongestWait = 10'000'000'000;  // ns
+
+// What says which of two files is the older one (rotation.cc); smaller: older.
+using RotationAge =
+    std::tuple<bool, bool, std::int64_t, std::int64_t, std::uint64_t, std::ptrdiff_t, TrackedFile::Id>;
 
 class Rotation {
  public:
@@ -49,7 +59,17 @@ class Rotation {
   bool waits_for(TrackedFile& file, TrackedFile& other, bool renamed);
   bool waits_for_original(TrackedFile& file);
   void note_rotated();
-  void place(const TrackedFile& older, TrackedFile& younger);
+  struct Member {  // of a family
+    TrackedFile* file = nullptr;
+    RotationAge age;
+    bool is_new = false;  // since folders were listed before
+  };
+  static std::vector<std::vector<std::size_t>> relatives(const std::vector<Member>& members);
+  void place(std::span<const Member* const> older, const Member& younger);
+  void place(std::vector<Member>& members);
+  void place_new();
+  void note_large();
+  std::vector<TrackedFile*> may_have_been_copied(TrackedFile& file);
   void compare(TrackedFile& file);
   void adopt(TrackedFile& copy, TrackedFile& original);
   TrackedFile* find(const TrackedFile::Id& id) const;
@@ -57,6 +77,10 @@ class Rotation {
   TrackedFiles& files_;
   Calls calls_;
   const Clock& clock_;
+  bool copies_ = false;  // there may be some
+  // Large families, with the files by how they begin; the file's own `head` is what counts.
+  std::map<std::string, std::unordered_map<std::string, std::set<TrackedFile::Id>>, std::less<>> large_;
+  std::set<TrackedFile::Id> cut_;  // files of which something was lost
 };
 
 }  // namespace dingle

@@ -196,6 +196,7 @@ void TrackedFile::restart() {
   checkpoint.rungs.clear();
   fine_.clear();
   tail_.clear();
+  head.clear();
 }
 
 }  // namespace dingle

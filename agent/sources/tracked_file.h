@@ -24,6 +24,8 @@ struct Rung {
   std::uint64_t position = 0, hash = 0;
 };
 
+inline constexpr std::size_t kHead = 256;
+
 inline constexpr std::size_t kMostRungs = 10;  // that are kept of a file
 
 // What the spool keeps of a file, beside its device and inode.
@@ -69,6 +71,7 @@ class TrackedFile {
   bool catching_up = true;         // to be read to its end before newer ones of its family
   bool known = false;              // it was read to its end, or by an earlier run
   std::uint64_t seen_size = 0;     // at the last look
+  bool grew = false;               // then
   std::int64_t seen_modified = 0;  // ns; its time of change then
   std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown
   // Of the steady clock, in ns; here and below.
@@ -91,12 +94,14 @@ class TrackedFile {
   bool appeared = false;       // while its source ran
   std::int64_t born = 0;       // ns since 1970, as coarse as its clock; 0: the file system does not tell
   FolderWatch::Beginning beginning;
+  bool sought = false;                 // that beginning
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
   bool just_cut = false;        // folders were not listed since
   std::vector<Id> may_copy;     // the files that it agrees with so far
   std::int64_t held_since = 0;  // since when it is not read for that
   bool compared = false;        // with the others of its family
+  std::string head;             // its first bytes when it was compared, up to kHead of them; "": not known
   bool rotated = false;         // its name says so: gate.log.1 beside gate.log
   bool placed = false;          // `before` is known
 

@@ -290,6 +290,40 @@ TEST_F(FilesSourceTest, CopiesAreTruncatedAtOnce) {
   EXPECT_EQ(lines, written);
 }
 
+// Thousands with one stem, as of numbered workers: they are no rotation, and comparing each with each would take minutes.
+TEST_F(FilesSourceTest, ManyFilesOfOneStemAreReadAtOnce) {
+  options = ", most_files: 5000";
+  start();
+  Lines written;
+  for (int round = 0; round < 2; ++round)
+    for (int i = 0; i < 3000; ++i) {
+      written.push_back("crane " + std::to_string(i) + " round " + std::to_string(round));
+      append("logs/crane" + std::to_string(i) + ".log", written.back() + "\n");
+    }
+  EXPECT_TRUE(until([&] { return intake->lines().size() >= written.size(); }, 60));
+  Lines lines = stop();
+  std::sort(lines.begin(), lines.end());
+  std::sort(written.begin(), written.end());
+  EXPECT_EQ(lines, written);
+  EXPECT_EQ(told(), "");
+}
+
+// Among them a copy is still known as one.
+TEST_F(FilesSourceTest, ACopyAmongManyFilesIsReadOnce) {
+  paths = "/logs/crane*";
+  for (int i = 0; i < 300; ++i)
+    append("logs/crane" + std::to_string(i) + ".log", "line of " + std::to_string(i) + "\n");
+  start();
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 300; }));
+  append("logs/crane7.log", std::string(600, 'x') + "\n");
+  ASSERT_TRUE(until([&] { return intake->lines().size() == 301; }));
+  std::filesystem::copy_file(folder / "logs/crane7.log", folder / "logs/crane7.log.1");
+  std::filesystem::resize_file(folder / "logs/crane7.log", 0);
+  append("logs/crane7.log", "behind the cut\n");
+  EXPECT_TRUE(until([&] { return intake->lines().size() >= 302 && source->bytes_behind() == 0u; }));
+  EXPECT_EQ(stop().size(), 302u);
+}
+
 // The copy's place says that all before it is in the spool: it must not be there earlier than those lines.
 TEST_F(FilesSourceTest, ACopysPlaceIsKeptBehindTheLinesBeforeIt) {
   paths = "/logs/gate.log*";
