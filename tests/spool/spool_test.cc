@@ -21,6 +21,26 @@ TEST_F(SpoolTest, DestinationsReadTheirShareInOrder) {
   EXPECT_EQ(spool->waiting(a).events, 2u);
 }
 
+TEST_F(SpoolTest, WhatWaitsIsTheSameAfterARestart) {
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  for (const char* e : {"one", "two, which is longer", "three"}) append(e, {a, b});
+  ASSERT_TRUE(spool->wait_durable(1s));
+  Spool::Read read;
+  ASSERT_TRUE(spool->read(a, 0, 1s, read));
+  spool->passed(a, read.number.number);
+  const std::uint64_t after = read.number.number;
+  for (int i = 0; i < 2; ++i) {
+    EXPECT_TRUE(spool->has_more(a, after));
+    EXPECT_FALSE(spool->has_more(a, after + 2));
+    EXPECT_EQ(spool->waiting(a).events, 2u);
+    EXPECT_EQ(spool->waiting(b).events, 3u);
+    EXPECT_GT(spool->waiting(b).bytes, spool->waiting(a).bytes);
+    EXPECT_LT(spool->waiting(b).bytes, 2 * spool->waiting(a).bytes);
+    open();
+  }
+}
+
 TEST_F(SpoolTest, CheckpointsCountersAndCursorsComeBack) {
   open();
   const std::uint32_t a = spool->destination("a");

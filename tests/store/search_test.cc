@@ -90,6 +90,23 @@ TEST(BlockEncoder, ANameIsOneColumnWhateverItsDictionary) {
   EXPECT_EQ(all, "k1=1 k2=a status=200 k1=2 k2=7 status=404 k1=3 k2=b ");
 }
 
+// A column of texts has no bounds: any of them may satisfy.
+TEST(Block, IsReadWhereAColumnHasNoBounds) {
+  const std::vector<Field> numbers{{field_id("load"), Value::integer(3)}},
+      texts{{field_id("load"), Value::text("3")}};
+  for (const auto& [fields, may] : {std::pair{numbers, false}, {texts, true}}) {
+    std::vector<StoredEvent> events{{1, 0, {1, 1, 1, 0}, 1, 0, "body", fields, {}}};
+    BlockEncoder encoder;
+    std::size_t taken = 0;
+    const EncodedBlock encoded = encoder.encode(events, taken);
+    auto block =
+        Block::open(encoded.directory, [&](std::size_t i) { return std::optional(encoded.chunks[i]); });
+    ASSERT_TRUE(block);
+    EXPECT_EQ(block->may_satisfy(Condition::parse("load > 5")->bounds()), may);
+    EXPECT_TRUE(block->may_satisfy(Condition::parse("load > 2")->bounds()));
+  }
+}
+
 TEST(BlockEncoder, AWordCountsOnceForTheFilter) {
   BlockEncoder encoder;
   std::vector<StoredEvent> many(4000, StoredEvent{1, 1, {1, 1, 1, 0}, 1, 1, "gate seven opened", {}, {}});
