@@ -336,9 +336,9 @@ class Reader {
   void joined() {
     const std::string leftovers(Flow::kLeftovers);
     std::vector<std::string> declared = declared_sources_;
-    for (const Taking& taking : taking_) declared.push_back(taking.entry->key);
+    for (const TakesFrom& taking : taking_) declared.push_back(taking.entry->key);
     declared.push_back(leftovers);
-    for (const Taking& taking : taking_)
+    for (const TakesFrom& taking : taking_)
       references(taking.from, declared, "source or pipeline", used_sources_);
     result_->flow = read_flow(*result_, declared_sources_, taking_, findings_);
   }
@@ -430,7 +430,7 @@ class Reader {
   std::shared_ptr<Configuration> result_;
   std::shared_ptr<PatternLibrary> patterns_;
   std::vector<std::string> declared_sources_, declared_destinations_;
-  std::vector<Taking> taking_;  // by pipeline
+  std::vector<TakesFrom> taking_;  // by pipeline
   std::set<std::string> used_sources_, used_destinations_;
 };
 

@@ -12,13 +12,13 @@ std::size_t index_of(const Configuration& c, const std::string& pipeline) {
       all.begin());
 }
 
-const Named* written(const Taking& taking, const std::string& name) {
+const Named* written(const TakesFrom& taking, const std::string& name) {
   for (const Named& n : taking.from)
     if (n.name == name) return &n;
   return nullptr;
 }
 
-void told_circle(const Configuration& c, const std::vector<Taking>& taking,
+void told_circle(const Configuration& c, const std::vector<TakesFrom>& taking,
                  const std::vector<std::size_t>& circle, Findings& findings) {
   // circle[i] takes from circle[i + 1], and the last from the first.
   std::string way;
@@ -32,7 +32,7 @@ void told_circle(const Configuration& c, const std::vector<Taking>& taking,
 }
 
 // What pauses every source when it is full.
-void warn_of_pauses(const Configuration& c, const Flow& flow, const std::vector<Taking>& taking,
+void warn_of_pauses(const Configuration& c, const Flow& flow, const std::vector<TakesFrom>& taking,
                     Findings& findings) {
   for (std::size_t i = 0; i < flow.nodes.size(); ++i) {
     if (!flow.nodes[i].leftovers) continue;
@@ -54,7 +54,7 @@ void warn_of_pauses(const Configuration& c, const Flow& flow, const std::vector<
 }  // namespace
 
 Flow read_flow(const Configuration& c, const std::vector<std::string>& sources,
-               const std::vector<Taking>& taking, Findings& findings) {
+               const std::vector<TakesFrom>& taking, Findings& findings) {
   std::vector<Flow::Node> nodes;
   std::vector<bool> feeds(c.pipelines.size(), false);
   for (std::size_t i = 0; i < c.pipelines.size(); ++i) {

@@ -17,7 +17,7 @@ struct Named {
 };
 
 // What a pipeline takes from, as it was written.
-struct Taking {
+struct TakesFrom {
   std::vector<Named> from;
   const Node::Entry* entry = nullptr;  // the pipeline's
   bool has_to = false;                 // it says where its events go, well or not
@@ -25,6 +25,6 @@ struct Taking {
 
 // Joins the pipelines of a configuration that has all its pipelines and destinations; taking[i] is of pipelines[i]. A name means the source, where a source and a pipeline have it. What is unsound goes to `findings`.
 Flow read_flow(const Configuration& configuration, const std::vector<std::string>& sources,
-               const std::vector<Taking>& taking, Findings& findings);
+               const std::vector<TakesFrom>& taking, Findings& findings);
 
 }  // namespace dingle
