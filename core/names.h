@@ -4,6 +4,7 @@
 // wrote. Names that come with data, such as JSON keys, may be as many as there are events: each batch of work, delivery or
 // block has a dictionary of its own for them, which goes with it. In a dictionary, too, a name that is interned has its lasting
 // id; so conditions and steps find it, and within one dictionary two ids are equal if, and only if, their texts are.
+// Whoever wants to find a field by its name interns the name before events are read: what was read before keeps the id that it has.
 #pragma once
 
 #include <atomic>

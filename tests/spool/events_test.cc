@@ -129,6 +129,8 @@ TEST(Events, ALetterHoldsOneAloneAsItWas) {
 
 // Dead letters of before there were slices.
 TEST(Events, OfTheFormerFormatAreRead) {
+  const FieldId n = field_id("n"),
+                service = field_id("service.name");  // as a configuration has them, before events are read
   std::string bytes;
   ByteWriter w(bytes);
   w.text("gate");
@@ -166,8 +168,8 @@ TEST(Events, OfTheFormerFormatAreRead) {
   EXPECT_EQ(events[0].body, "the line");
   EXPECT_EQ(events[0].name, "gate-1");
   EXPECT_EQ(events[0].timestamp, 999);
-  EXPECT_EQ(events[0].get(field_id("n")), Value::integer(5));
-  EXPECT_EQ(events[0].get(field_id("service.name")).to_string(), "tern");
+  EXPECT_EQ(events[0].get(n), Value::integer(5));
+  EXPECT_EQ(events[0].get(service).to_string(), "tern");
 }
 
 TEST(Events, DamagedBytesNeverCrash) {
