@@ -88,6 +88,8 @@ void Spool::after_failed_sync() {
   undurable_.clear();
   const std::size_t bytes = std::exchange(undurable_bytes_, 0);
   int error = begin_segment();
+  if (error == 0)
+    unsaved_.counters.clear();  // they are in its snapshot, durably: a note would count them once more
   Segment& segment = segments_.back();
   for (std::size_t i = 0; error == 0 && i < again.size(); ++i) {
     const std::uint64_t offset = segment.file->size();

@@ -194,6 +194,31 @@ TEST_F(SpoolTest, AfterAFailedSyncTheRecordsAreWrittenToANewSegment) {
   EXPECT_EQ(spool->recovery().damaged_records, 0u);
 }
 
+// The snapshot of the new segment holds what was counted and not noted yet: a later note must not bring it again.
+TEST_F(SpoolTest, WhatWasCountedIsCountedOnceOverAFailedSync) {
+  settings.sync = SpoolSync::interval;  // notes are not written meanwhile
+  settings.interval = 50ms;
+  open();
+  const std::uint32_t a = spool->destination("a");
+  append("1", {a});
+  ASSERT_TRUE(spool->wait_durable(5s));
+  read_all(a, 0);
+  {
+    std::lock_guard lock(disk.mutex);
+    disk.failing_syncs = 1;
+  }
+  append("2", {a});
+  const CounterId answered = spool->counter_id("answered");
+  ASSERT_EQ(spool->note({}), 0);  // its name is known
+  spool->passed(a, last, {{}, {{answered, 7}}});
+  ASSERT_TRUE(spool->wait_durable(5s));
+  ASSERT_EQ(spool->size().failed_syncs, 1u);
+  ASSERT_EQ(spool->note({}), 0);
+  EXPECT_EQ(spool->counter("answered"), 7);
+  open();
+  EXPECT_EQ(spool->counter("answered"), 7);
+}
+
 TEST_F(SpoolTest, WithAnIntervalRecordsAreShownOnceTheyAreSyncedTogether) {
   settings.sync = SpoolSync::interval;
   settings.interval = 800ms;
