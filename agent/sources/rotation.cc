@@ -226,15 +226,15 @@ void Rotation::place_new() {
 void Rotation::note_large() {
   std::map<std::string_view, std::size_t> members;
   for (const auto& [id, file] : files_) ++members[file->family];
-  std::erase_if(large_, [&](const auto& one) { return members[one.first] <= kLarge; });
+  large_.clear();  // what is gone since must not stay
   for (const auto& [family, n] : members)
     if (n > kLarge) large_.try_emplace(std::string(family));
   if (large_.empty()) return;
   for (const auto& [id, file] : files_) {
     const auto family = large_.find(file->family);
-    if (family == large_.end() || !file->head.empty() || file->size_now() == 0) continue;
-    note_head(*file);
-    family->second[std::string(start_of(file->head))].insert(id);
+    if (family == large_.end()) continue;
+    if (file->head.empty() && file->size_now() != 0) note_head(*file);
+    if (!file->head.empty()) family->second[std::string(start_of(file->head))].insert(id);
   }
 }
 
