@@ -183,6 +183,7 @@ TEST_F(DeliveryThreadTest, WhatIsDeferredIsPassedTogether) {
   give_up_after("6h", "1");
   Bodies all;
   for (int i = 0; i < 12; ++i) append({all.emplace_back(std::to_string(i))});
+  ASSERT_TRUE(spool->wait_durable(5s)) << "only what is durable is taken";
   auto made = std::make_unique<Defers>();
   Defers& defers = *made;
   DeliveryThread thread(settings, id, std::move(made), *spool, *letters, problems);
