@@ -78,6 +78,7 @@ class Reader {
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
     joined();
+    memory(section("pipelines"));
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");
     unused(section("sources"), section("destinations"), section("patterns"));
@@ -382,7 +383,7 @@ class Reader {
   }
 
   void step_names(const Node& steps, const Pipeline& pipeline) {
-    std::set<std::string> taken;
+    std::set<std::string> taken, remembering;
     for (const Node& item : steps.items) {
       if (!item.is_map() || item.entries.size() != 1 || !item.entries[0].value.is_map()) continue;
       const Node* name = item.entries[0].value.find("name");
@@ -390,6 +391,25 @@ class Reader {
         findings_.error(*name, "two steps of `" + pipeline.name + "` have the name `" + name->scalar + "`",
                         "steps may have names so that they are told apart");
     }
+    // What they remember is kept by their names.
+    for (const auto& step : pipeline.steps)
+      if (step->with_memory() && !remembering.insert(step->name.empty() ? step->kind : step->name).second)
+        findings_.error(steps,
+                        "two steps of `" + pipeline.name + "` with memory go by the name `" +
+                            (step->name.empty() ? step->kind : step->name) + "`",
+                        "give each a `name` of its own: what they remember is kept by it");
+  }
+
+  // All of it stands at the beginning of each segment of the spool.
+  void memory(const Node& pipelines) {
+    constexpr std::uint64_t kMost = 128u << 20;
+    std::uint64_t bytes = 0;
+    for (const Flow::Turnstile& t : result_->flow.turnstiles) bytes += result_->flow.step_of(t).most_bytes();
+    if (bytes > kMost)
+      findings_.error(pipelines,
+                      "steps with memory may take " + format_size(bytes) + " together, and at most " +
+                          format_size(kMost) + " are possible",
+                      "lower `most_bytes` of `fold` or `most_keys` of `unique`");
   }
 
   void former_names(const Node& entries, const char* what) {

@@ -128,7 +128,7 @@ struct Batch {
   std::shared_ptr<const LineBuffer> buffer;
   Arena arena;
   std::vector<Event> events;
-  std::span<const Field> resource;           // of the stream; not owned: outlives the batch
+  std::span<const Field> resource;           // of slice 0's stream; not owned: outlives the batch
   Zone zone;                                 // of times that name none, where a step does not say it
   std::string_view pipeline, configuration;  // that work on it; "": not known
 
@@ -137,13 +137,18 @@ struct Batch {
   // no room for.
   std::size_t take(Event& event, std::span<const Field> more);
 
+  // Events of other slices were made by steps: they come from nowhere.
+  std::span<const Field> resource_of(const Event& event) const {
+    return event.slice == 0 ? resource : std::span<const Field>();
+  }
+
   // The value of a field of an event, or of its resource, or one of the parts that every event has.
   Value get(const Event& event, FieldId name) const {
     if (name == names::body) return Value::text(event.body);
     if (const Field* f = event.find(name)) return f->value;
     if (name == names::timestamp) return Value::timestamp(event.timestamp);
     if (name == names::observed_timestamp) return Value::timestamp(event.observed);
-    for (const Field& f : resource)
+    for (const Field& f : resource_of(event))
       if (f.name == name) return f.value;
     if (name == names::pipeline && !pipeline.empty()) return Value::text(pipeline);
     if (name == names::configuration && !configuration.empty()) return Value::text(configuration);

@@ -98,6 +98,9 @@ const FieldId configuration = field_id("dingle.configuration");
 const FieldId unmatched = field_id("dingle.unmatched");
 const FieldId unmatched_column = field_id("dingle.unmatched.column");
 const FieldId dropped_by = field_id("dingle.dropped_by");
+const FieldId stands_for = field_id("dingle.stands_for");
+const FieldId part = field_id("dingle.part");
+const FieldId estimates = field_id("dingle.estimates");
 const FieldId step = field_id("dingle.step");
 }  // namespace names
 

@@ -63,6 +63,7 @@ inline constexpr std::string_view kForeignPrefix = "line.";
 namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number;
 extern const FieldId pipeline, template_number, configuration, unmatched, unmatched_column, dropped_by, step;
+extern const FieldId stands_for, part, estimates;  // of what steps with memory make
 }  // namespace names
 
 // The three that are parts of every event.

@@ -26,7 +26,8 @@ struct Balance {
   std::int64_t in = 0, accounted = 0;
 };
 
-Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& n) {
+Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& n,
+              const std::vector<Engine::MemoryState>& memories) {
   Json steps = Json::array();
   for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
     const Step& step = *p.pipeline->steps[i];
@@ -37,6 +38,16 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
            {"out", n(prefix + "out")},
            {"dropped", n(prefix + "dropped")},
            {"failed", n(prefix + "failed")}};
+    for (const auto& m : memories)
+      if (step.with_memory() && m.pipeline == p.name &&
+          m.step == (step.name.empty() ? step.kind : step.name)) {
+        s["created"] = n(prefix + "created");
+        s["merged"] = n(prefix + "merged");
+        s["memory"] = {{"entries", m.size.entries},
+                       {"bytes", m.size.bytes},
+                       {"most_bytes", step.with_memory()->most_bytes()},
+                       {"held", n(m.held_counter)}};
+      }
     const auto in = n(prefix + "in");
     s["nanoseconds_each"] = in == 0 ? 0 : n(prefix + "nanoseconds") / in;
     const std::vector<std::string> templates = step.templates();
@@ -75,6 +86,7 @@ std::string status_json(Engine& engine) {
   root["started"] = format_rfc3339(engine.started());
   root["configuration"] = configuration->version;
   bool paused = engine.paused();
+  const auto memories = engine.memories();
   std::vector<Balance> balances;
   root["sources"] = Json::array();
   for (const auto& s : sources) {
@@ -95,12 +107,22 @@ std::string status_json(Engine& engine) {
   for (const PipelineSettings& p : configuration->pipelines) {
     const std::string prefix = "pipeline/" + p.name + "/";
     const std::int64_t in = n(prefix + "in"), out = n(prefix + "out"), dropped = n(prefix + "dropped"),
-                       unmatched = n(prefix + "unmatched");
+                       unmatched = n(prefix + "unmatched"), created = n(prefix + "created"),
+                       merged = n(prefix + "merged");
+    std::int64_t held = 0;
+    for (const auto& m : memories)
+      if (m.pipeline == p.name) held += n(m.held_counter);
     root["pipelines"].push_back({{"name", p.name},
                                  {"in", in},
-                                 {"matched", out - unmatched},
+                                 {"matched", out + merged - created - unmatched},
                                  {"unmatched", unmatched},
                                  {"dropped", dropped},
+                                 {"merged", merged},
+                                 {"created", created},
+                                 {"held", held},
+                                 {"given_up", n(prefix + "given_up")},
+                                 {"early", n(prefix + "early")},
+                                 {"passed_around", n(prefix + "passed_around")},
                                  {"out", out},
                                  {"unrouted", n(prefix + "unrouted")},
                                  {"bytes_in", n(prefix + "bytes_in")},
@@ -108,8 +130,10 @@ std::string status_json(Engine& engine) {
                                  {"implausible_times", n(prefix + "implausible_times")},
                                  {"fields_left_out", n(prefix + "fields_left_out")},
                                  {"values_as_text", n(prefix + "values_as_text")},
-                                 {"steps", steps_of(*configuration, p, n)}});
-    balances.push_back({"pipeline " + p.name, in, out + dropped});
+                                 {"steps", steps_of(*configuration, p, n, memories)}});
+    balances.push_back({"pipeline " + p.name, in + created, out + dropped + merged});
+    balances.push_back(
+        {"memory of " + p.name, merged, n(prefix + "stood_for") + held + n(prefix + "given_up")});
     balances.push_back({"steps of " + p.name, in, in - n(prefix + "steps_unbalanced")});
   }
   root["destinations"] = Json::array();
@@ -305,8 +329,11 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"matched", "Events sent on that matched."},
         {"unmatched", "Events sent on that something did not match."},
         {"dropped", "Events dropped by a step."},
+        {"merged", "Events that steps with memory made into others."},
+        {"created", "Events that steps with memory made."},
         {"unrouted", "Events that went to no destination and to no pipeline."}},
        true, "_events");
+  each("pipelines", "pipeline", {{"held", "Events in open windows of steps with memory."}}, false, "_events");
   each("pipelines", "pipeline",
        {{"bytes_in", "Bytes of the texts taken."},
         {"bytes_out", "Bytes put into the spool for destinations."}},

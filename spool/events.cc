@@ -102,7 +102,7 @@ std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<
 
 namespace {
 
-constexpr std::uint8_t kVersion = 2;
+constexpr std::uint8_t kVersion = 3, kOneSource = 2;
 
 // The sets of destinations that events go to, each once.
 class SetTable {
@@ -136,8 +136,7 @@ struct NameLists {
 
 }  // namespace
 
-EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,
-                            const std::vector<Section>& sections) {
+EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Section>& sections) {
   EncodedEvents encoded;
   struct InSet {
     std::uint32_t events = 0;
@@ -156,6 +155,7 @@ EncodedEvents encode_events(std::string_view source, std::span<const Slice> slic
   slice_writer.varint(slices.size());
   for (const Slice& slice : slices) {
     slice_writer.u64(slice.stream);
+    slice_writer.text(slice.source);
     slice_writer.text(slice.zone);
     write_fields(slice_writer, slice.resource, {}, names);
   }
@@ -224,13 +224,12 @@ EncodedEvents encode_events(std::string_view source, std::span<const Slice> slic
     encoded.fingerprints.push_back(in.fingerprints);
   }
   std::string& out = encoded.bytes;
-  out.reserve(resources.size() + rest.size() + source.size() + 32 * names.all().size() + 256);
+  out.reserve(resources.size() + rest.size() + 32 * names.all().size() + 256);
   ByteWriter head(out);
   head.u8(0);
   head.u8(kVersion);
   head.varint(names.all().size());
   for (FieldId id : names.all()) head.text(field_name(id));
-  head.text(source);
   head.raw(resources);
   head.varint(lists.all.size());
   for (const auto& [destination, texts] : lists.all) {
@@ -268,9 +267,8 @@ std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
   batch.events.push_back(event);
   Section::To to{destination, {}, {}};
   if (!e.name.empty()) to.names.emplace_back(e.name), to.name_of.push_back(0);
-  const Slice slice{e.stream, e.zone, e.resource};
-  return encode_events(e.source, {&slice, 1},
-                       {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}})
+  const Slice slice{e.stream, e.source, e.zone, e.resource};
+  return encode_events({&slice, 1}, {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}})
       .bytes;
 }
 
@@ -315,16 +313,18 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   if (bytes.empty() || bytes[0] != '\0') return decode_old(bytes, destination, events);
   ByteReader r(bytes);
   r.u8();
-  if (r.u8() != kVersion) return false;
+  const std::uint8_t version = r.u8();
+  if (version != kVersion && version != kOneSource) return false;
   std::vector<FieldId> names;
   for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(names_.id(r.text()));
   const auto fields = [&](std::string_view body) { return read(r, body, names); };
   SpooledEvent e;
-  e.source = r.text();
+  if (version == kOneSource) e.source = r.text();
   std::vector<Slice> slices;
   for (std::size_t n = r.count(10); n-- && r.ok();) {
     Slice& slice = slices.emplace_back();
     slice.stream = r.u64();
+    slice.source = version == kOneSource ? e.source : r.text();
     slice.zone = r.text();
     slice.resource = fields({});
   }
@@ -370,6 +370,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
       if (slice >= slices.size() || pipeline >= pipelines.size() || which >= sets.size()) return false;
       e.stream = slices[slice].stream;
       e.zone = slices[slice].zone;
+      e.source = slices[slice].source;
       e.resource = slices[slice].resource;
       e.pipeline_id = pipelines[pipeline].id;
       e.pipeline = pipelines[pipeline].name;

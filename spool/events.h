@@ -1,9 +1,9 @@
 // How events stand in a spool batch. The bytes follow those of format.h's `batch`:
 //
-//   u8 0, u8 2                                                  the format's version; letters may hold older ones (old_events.h)
+//   u8 0, u8 3                                                  the format's version; letters may hold older ones (old_events.h)
 //   varint n names: text each                                   the names of all fields, used by index below
-//   text source
-//   varint slices, each: u64 stream, text zone, fields resource of one stream: the same for every event of it
+//   varint slices, each: u64 stream, text source, text zone, fields resource of one stream: the same for every event of it;
+//                        without a source: of a step that makes events
 //   varint n, each: varint destination, varint m: text each     the index names (or paths) that its events use
 //   varint sets, each: varint n: varint destination each        which destinations events go to
 //   varint pipelines, each: varint id, text name, text configuration
@@ -37,6 +37,7 @@ namespace dingle {
 // One stream of a batch. Not owned.
 struct Slice {
   std::uint64_t stream = 0;
+  std::string_view source;
   std::string_view zone;  // of its times that name none
   std::span<const Field> resource;
 };
@@ -63,8 +64,7 @@ struct EncodedEvents {
   std::vector<std::uint64_t> section_bytes;  // of each section's events
 };
 // The events' slices are indexes into `slices`.
-EncodedEvents encode_events(std::string_view source, std::span<const Slice> slices,
-                            const std::vector<Section>& sections);
+EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Section>& sections);
 
 // An event read back. Views point into the bytes it was read from; fields into the decoder's memory.
 struct SpooledEvent {

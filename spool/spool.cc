@@ -461,6 +461,11 @@ std::uint32_t Spool::pipeline(const std::string& name) {
   return id("pipeline/" + name, "next-pipeline");
 }
 
+std::uint32_t Spool::step(std::uint32_t pipeline, const std::string& name) {
+  std::lock_guard lock(mutex_);
+  return id("step/" + std::to_string(pipeline) + "/" + name, "next-step");
+}
+
 int Spool::rename_destination(const std::string& from, const std::string& to) {
   std::lock_guard lock(mutex_);
   auto it = state_.find("destination/" + from);

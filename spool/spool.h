@@ -127,6 +127,7 @@ class Spool {
   // do not.
   std::uint32_t destination(const std::string& name);
   std::uint32_t pipeline(const std::string& name);
+  std::uint32_t step(std::uint32_t pipeline, const std::string& name);  // one with memory
   // Gives a destination's id to another name, whose own id is forgotten. An errno value; EBUSY: events wait
   // for that other one. Nothing happens if the old name has no id.
   int rename_destination(const std::string& from, const std::string& to);

@@ -15,8 +15,8 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration,
-                                              Problems::Listener listener) {
-  std::unique_ptr<Engine> engine(new Engine(std::move(listener)));
+                                              Problems::Listener listener, const Clock& clock) {
+  std::unique_ptr<Engine> engine(new Engine(std::move(listener), clock));
   engine->data_ = configuration->server.text("data");
   engine->started_ = system_now();
   const Options& s = configuration->server.section("spool");
@@ -71,6 +71,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   if (!problem.empty()) return Problem{problem, "", 0, 0};
   engine->running_ = engine->prepare(std::move(configuration), &problem);
   if (!engine->running_) return Problem{problem, "", 0, 0};
+  engine->give_up_memories();
   const auto workers = static_cast<std::size_t>(engine->running_->configuration->server.number("workers"));
   engine->most_in_flight_ = 2 * workers + 2;
   for (std::size_t i = 0; i < workers; ++i)
@@ -137,15 +138,21 @@ std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Con
     if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
   }
   r->counters.emplace(*spool_, *configuration, r->destination_ids);
+  r->ticks_unbalanced = spool_->counter_id("ticks_unbalanced");
+  if (!take_turnstiles(*r, problem)) return nullptr;
   const Flow& flow = configuration->flow;
   for (const SourceSettings& source : configuration->sources)
-    for (const std::size_t node : flow.reached_from(source.name))
-      for (const Flow::Output& output : flow.nodes[node].outputs) {
-        const DestinationSettings& d = configuration->destinations[output.destination];
-        if (d.kind->stores && d.common.section("queue").text("overflow") == "pause")
-          r->pausing[source.name].insert(output.destination);
-      }
+    for (const std::size_t node : flow.reached_from(source.name)) note_pausing(*r, node, source.name);
   return r;
+}
+
+// What goes to the destinations of the node may have to wait for those.
+void Engine::note_pausing(Running& running, std::size_t node, const std::string& source) {
+  for (const Flow::Output& output : running.configuration->flow.nodes[node].outputs) {
+    const DestinationSettings& d = running.configuration->destinations[output.destination];
+    if (d.kind->stores && d.common.section("queue").text("overflow") == "pause")
+      running.pausing[source].insert(output.destination);
+  }
 }
 
 namespace {
@@ -271,6 +278,11 @@ void Engine::quiesce() {
   old.clear();
   std::unique_lock lock(mutex_);
   done_.wait(lock, [&] { return committed_ == next_ticket_; });
+}
+
+// Lets batches in again.
+void Engine::resume() {
+  std::lock_guard lock(mutex_);
   quiescing_ = discarding_ = false;
 }
 
@@ -285,13 +297,15 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   // What came until now may be for a destination that goes: only now is it known whether it all left.
   std::string problem;
   std::shared_ptr<const Running> next;
-  {
+  if (std::exchange(discarded_, false)) recall(*running_);
+  if (problem = close_memories(*configuration); problem.empty()) {
     std::lock_guard swapping(swapping_);
     problem = forbids(*configuration);
     if (problem.empty()) next = prepare(std::move(configuration), &problem);
     std::lock_guard lock(running_mutex_);
     if (next) running_ = next;
   }
+  resume();
   if (next) {
     problems_.clear_with_prefix("source ");
     start_destinations();
@@ -325,6 +339,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   const auto deadline = std::chrono::steady_clock::now() + within;
   finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
+  resume();
   std::lock_guard resending(resending_);  // it ends, since nothing is taken any more
   while (std::chrono::steady_clock::now() < deadline) {
     if (drained()) break;
@@ -358,24 +373,6 @@ void Engine::stop(std::chrono::nanoseconds within) {
 
 // ---- the way of a batch
 // ---------------------------------------------------------------------------------------------
-
-void Engine::run_worker() {
-  const Deaths::Worker worker;
-  for (;;) {
-    Job job;
-    {
-      std::unique_lock lock(mutex_);
-      work_.wait(lock, [&] { return stopping_ || !queue_.empty(); });
-      if (queue_.empty()) return;
-      job = std::move(queue_.front());
-      queue_.pop_front();
-    }
-    Spool::Append append = process(job);
-    std::lock_guard lock(mutex_);
-    processed_.emplace(job.ticket, std::move(append));
-    done_.notify_all();
-  }
-}
 
 // With the spool in memory: what files are read from after a restart.
 void Engine::save_memory() {
@@ -439,15 +436,19 @@ void Engine::run_committer() {
       done_.wait_for(lock, 20ms, [&] { return quiescing_ || stopping_; });
       if (quiescing_ || stopping_) discarding_ = true;
     }
+    bool ticked = false;
     {
       std::lock_guard lock(mutex_);
       ++committed_;
+      if (fate == Fate::given_up) discarded_ = true;
+      if (in_flight_.front().tick) ticked = std::exchange(ticking_, false);
       in_flight_bytes_ -= in_flight_.front().bytes;
       if (in_flight_.front().fate) *in_flight_.front().fate = fate;
       in_flight_.pop_front();
     }
     room_.notify_all();
     done_.notify_all();
+    if (ticked) tick_if_due();
   }
 }
 

@@ -24,6 +24,7 @@
 #include "agent/engine/flow_counters.h"
 #include "agent/engine/live.h"
 #include "agent/engine/samples.h"
+#include "agent/engine/turnstile.h"
 #include "agent/problems.h"
 #include "agent/sources/source.h"
 #include "spool/spool.h"
@@ -35,7 +36,8 @@ class Engine final : public Intake {
  public:
   // Opens the spool in the configuration's data folder and starts everything.
   static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration,
-                                               Problems::Listener listener);
+                                               Problems::Listener listener,
+                                               const Clock& clock = system_clock());
   ~Engine() override;
 
   // Swaps the configuration: sources pause for some milliseconds, destinations that did not change go on.
@@ -77,6 +79,15 @@ class Engine final : public Intake {
   // The store of an `index` destination; of every one if the name is "".
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
+  // Of steps with memory.
+  struct MemoryState {
+    std::string pipeline, step, held_counter;
+    StepMemory::Size size;
+  };
+  std::vector<MemoryState> memories() const;
+  // Lets steps with memory send what is due; called once a second, and when more is due than one tick takes.
+  void tick_if_due();
+
   bool submit(SourceBatch batch) override;
   Taken submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
                        std::chrono::nanoseconds for_disk) override;
@@ -102,6 +113,9 @@ class Engine final : public Intake {
     std::vector<std::uint32_t> pipeline_ids;     // by pipeline
     std::vector<std::uint32_t> destination_ids;  // by destination
     std::optional<FlowCounters> counters;
+    CounterId ticks_unbalanced = 0;
+    std::vector<CounterId> held;                         // by turnstile
+    std::vector<std::shared_ptr<Turnstile>> turnstiles;  // by the flow's
     std::map<std::string, std::set<std::size_t>>
         pausing;  // by source: destinations that pause it when their queues are full
     // What of a batch that is sent again is kept; nullopt for one that is not.
@@ -110,13 +124,19 @@ class Engine final : public Intake {
       return destination_ids[static_cast<std::size_t>(&d - configuration->destinations.data())];
     }
   };
+  struct Processing;
   struct Job {
     std::uint64_t ticket = 0;
     SourceBatch batch;
     std::shared_ptr<const Running> running;
+    std::optional<Work::Tick> tick = {};  // instead of a batch
+    std::shared_ptr<Processing> doing = {};
+    std::size_t passed = 0;                 // turnstiles
+    std::optional<std::size_t> wants = {};  // the one whose turn it needs next; none: it needs no more
+    std::size_t stop() const { return wants ? *wants : running->turnstiles.size(); }
   };
 
-  Engine(Problems::Listener listener) : problems_(std::move(listener)) {}
+  Engine(Problems::Listener listener, const Clock& clock) : clock_(clock), problems_(std::move(listener)) {}
   // What keeps the configuration from replacing what runs: events that wait for what it does not have any
   // more; or "".
   std::string forbids(const Configuration& configuration) const;
@@ -132,8 +152,22 @@ class Engine final : public Intake {
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
   void finish_sources(std::chrono::steady_clock::time_point deadline);
   void quiesce();
+  void resume();
   bool drained() const;
-  Spool::Append process(const Job& job);
+  void begin(Job& job);
+  void go_on(Job& job);
+  void take_turn(Job& job);
+  void encode(Job& job);
+  std::uint64_t stream_of(std::uint32_t step) const;
+  bool may_pass(const Job& job) const;
+  void carry_on(Job job, std::unique_lock<std::mutex>& lock);
+  static void note_pausing(Running& running, std::size_t node, const std::string& source);
+  bool take_turnstiles(Running& next, std::string* problem);
+  void recall(const Running& running);
+  void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate);
+  std::string close_memories(const Configuration& next);
+  void give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
+  void give_up_memories();
   void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);
   bool set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out);
   void run_worker();
@@ -147,6 +181,7 @@ class Engine final : public Intake {
   void make_room(Spool::Append& append, const Running& running);
   void save_memory();
 
+  const Clock& clock_;
   std::string data_;
   std::unique_ptr<Deaths> deaths_;
   std::unique_ptr<Disk> memory_;  // of the spool, if it is there
@@ -176,6 +211,8 @@ class Engine final : public Intake {
   mutable std::mutex mutex_;  // guards the queue between sources, workers and committer
   std::condition_variable room_, work_, done_;
   std::deque<Job> queue_;
+  std::map<std::uint64_t, Job> parked_;  // by ticket: what waits for its turn
+  bool ticking_ = false;                 // a tick is in flight
   std::map<std::uint64_t, Spool::Append> processed_;
   std::uint64_t next_ticket_ = 0, committed_ = 0;
   std::size_t most_in_flight_ = 8;
@@ -184,11 +221,13 @@ class Engine final : public Intake {
     std::uint64_t bytes = 0;  // of lines
     std::uint64_t of_stream = 0;
     std::shared_ptr<Fate> fate;
+    bool tick = false;
   };
   std::deque<InFlight> in_flight_;  // by ticket from `committed_` on
   std::uint64_t in_flight_bytes_ = 0;
   std::map<std::string, std::string> paused_sources_;  // and the destinations that they wait for
   bool quiescing_ = false, discarding_ = false, stopping_ = false;
+  bool discarded_ = false;  // batches were forgotten, with what they changed in memories
   std::atomic<bool> paused_{false};
   // Samples of what was appended and passed, one a second.
   struct Sample {

@@ -12,7 +12,8 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
     const auto id = [&](const char* what) { return spool.counter_id("pipeline/" + p.name + "/" + what); };
     pipelines_.push_back({id("in"), id("out"), id("dropped"), id("unmatched"), id("unrouted"), id("bytes_in"),
                           id("bytes_out"), id("steps_unbalanced"), id("fields_left_out"),
-                          id("values_as_text"), id("implausible_times")});
+                          id("values_as_text"), id("implausible_times"), id("created"), id("merged"),
+                          id("stood_for"), id("early"), id("passed_around")});
     steps_.emplace_back();
     for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
       const std::string prefix = "step/" + c.version + "/" + p.name + "/" + std::to_string(i) + "/";
@@ -22,6 +23,8 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
                   of_step("dropped"),
                   of_step("failed"),
                   of_step("nanoseconds"),
+                  of_step("created"),
+                  of_step("merged"),
                   {},
                   {}};
       for (std::size_t t = 0; t < p.pipeline->steps[i]->templates().size(); ++t) {
@@ -45,6 +48,8 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
   dingle::count(changes, p.unrouted, made.unrouted);
   dingle::count(changes, p.bytes_in, made.bytes_in);
   dingle::count(changes, p.unbalanced, made.unbalanced);
+  dingle::count(changes, p.created, made.created);
+  dingle::count(changes, p.merged, made.merged);
   for (std::size_t s = 0; s < made.tallies.size(); ++s) {
     const StepTally& t = made.tallies[s];
     const OfStep& step = steps_[number][s];
@@ -53,6 +58,11 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
     dingle::count(changes, step.dropped, t.dropped);
     dingle::count(changes, step.failed, t.failed);
     dingle::count(changes, step.nanoseconds, t.nanoseconds);
+    dingle::count(changes, step.created, t.created);
+    dingle::count(changes, step.merged, t.merged);
+    dingle::count(changes, p.stood_for, t.stood_for);
+    dingle::count(changes, p.early, t.early);
+    dingle::count(changes, p.passed_around, t.passed_around);
     dingle::count(changes, p.fields_left_out, t.fields_left_out);
     dingle::count(changes, p.values_as_text, t.values_as_text);
     for (std::size_t m = 0; m < t.matched.size(); ++m) dingle::count(changes, step.matched[m], t.matched[m]);

@@ -20,7 +20,7 @@ class FlowCounters {
 
   struct OfPipeline {
     CounterId in, out, dropped, unmatched, unrouted, bytes_in, bytes_out, unbalanced, fields_left_out,
-        values_as_text, implausible_times;
+        values_as_text, implausible_times, created, merged, stood_for, early, passed_around;
   };
   const OfPipeline& pipeline(std::size_t number) const { return pipelines_[number]; }
   const SourceCounters& source(const std::string& name) const { return sources_.at(name); }
@@ -31,7 +31,7 @@ class FlowCounters {
 
  private:
   struct OfStep {
-    CounterId in, out, dropped, failed, nanoseconds;
+    CounterId in, out, dropped, failed, nanoseconds, created, merged;
     std::vector<CounterId> matched, expensive;  // by template
   };
   std::vector<OfPipeline> pipelines_;

@@ -77,7 +77,7 @@ void Live::show(const Batch& batch, std::string_view pipeline, bool dropped, Sho
       if (dropped) fields.push_back({names::dropped_by, Value::text(*by)});
       if (event.dropped_by != 0) fields.push_back({names::step, Value::integer(event.dropped_by)});
       e.fields = fields;
-      e.resource = batch.resource;
+      e.resource = batch.resource_of(event);
       std::string line;
       append_event_json(e, line);
       line += '\n';

@@ -66,6 +66,7 @@ void Engine::run_meter() {
       sample.counts[id] = {w.appended, w.appended - w.events};
     save_memory();
     shed_old();
+    tick_if_due();
     std::unique_lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
     // What a burst needed goes back to the system: after 5, 10, 20, 40... seconds, since destinations may

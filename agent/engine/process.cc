@@ -1,5 +1,7 @@
 // What happens to a batch: its pipelines are run, and what they made is encoded for the spool. Any worker
 // does it.
+#include <xxhash.h>
+
 #include <algorithm>
 #include <utility>
 
@@ -95,40 +97,76 @@ bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::
   return true;
 }
 
-// Runs every pipeline that the batch reaches, and encodes what they made.
-Spool::Append Engine::process(const Job& job) {
-  const SourceBatch& in = job.batch;
+// What becomes of one job: its pipelines, up to where it has to wait for its turn.
+struct Engine::Processing {
+  SourceBatch batch;  // here it stays where it is
+  Arrived arrived;
+  std::optional<Work> work;  // none for a batch that is not worked on
+  Spool::Append out;
+};
+
+void Engine::begin(Job& job) {
   const Running& running = *job.running;
   const Configuration& configuration = *running.configuration;
-  newest_lines_.add(in);
-  Spool::Append out;
-  out.changes = in.changes;
-  const FlowCounters& counters = *running.counters;
-  const SourceCounters& source = counters.source(in.source);
-  source.add(out.changes, "bytes", in.bytes);
-  if (in.lines.empty()) return out;
-  if (deaths_->deadly(in) && set_apart(in, running, out)) return out;
-  const Deaths::Working working(in);
-  const Arrived arrived{in.source,
-                        in.lines,
-                        in.buffer,
-                        in.resource->fields,
-                        in.resource->zone,
-                        in.observed,
-                        configuration.version};
-  Work work(configuration.flow, arrived, running.again(in));
-  if (live_.watched()) work.watch(&live_);
-  work.advance();
+  job.doing = std::make_shared<Processing>();
+  Processing& p = *job.doing;
+  p.batch = std::move(job.batch);
+  const SourceBatch& in = p.batch;
+  p.arrived.configuration = configuration.version;
+  if (job.tick) {
+    p.work.emplace(configuration.flow, p.arrived, *job.tick);
+  } else {
+    newest_lines_.add(in);
+    p.out.changes = in.changes;
+    running.counters->source(in.source).add(p.out.changes, "bytes", in.bytes);
+    if (in.lines.empty() || (deaths_->deadly(in) && set_apart(in, running, p.out))) return;
+    p.arrived = {in.source,
+                 in.lines,
+                 in.buffer,
+                 in.resource->fields,
+                 in.resource->zone,
+                 in.observed,
+                 configuration.version};
+    p.work.emplace(configuration.flow, p.arrived, running.again(in));
+  }
+  if (live_.watched()) p.work->watch(&live_);
+}
 
+// Works on until it needs a turn, or to the end.
+void Engine::go_on(Job& job) {
+  if (!job.doing) begin(job);
+  Processing& p = *job.doing;
+  job.wants = std::nullopt;
+  if (!p.work) return;
+  const Deaths::Working working(job.doing->batch);
+  job.wants = p.work->advance();
+  if (!job.wants) encode(job);
+}
+
+void Engine::take_turn(Job& job) {
+  const Deaths::Working working(job.doing->batch);
+  job.running->turnstiles[*job.wants]->turn(*job.doing->work, clock_.wall(), job.running->held[*job.wants],
+                                            job.doing->out.changes);
+}
+
+// What its pipelines made, for the spool.
+void Engine::encode(Job& job) {
+  const SourceBatch& in = job.doing->batch;
+  const Running& running = *job.running;
+  const Configuration& configuration = *running.configuration;
+  const FlowCounters& counters = *running.counters;
+  Work& work = *job.doing->work;
+  Spool::Append& out = job.doing->out;
   std::vector<Section> sections;
   std::vector<std::size_t> pipeline_of;    // by section
   std::map<std::uint32_t, Chosen> chosen;  // by destination
   std::uint64_t unbalanced = work.unbalanced();
   for (const Work::Made& made : work.made()) {
-    if (!made.counts || made.in == 0) continue;
+    if (!made.counts) continue;
     const std::size_t number = configuration.flow.nodes[made.node].number;
     const std::string& name = configuration.pipelines[number].name;
     counters.count(made, number, out.changes);
+    if (made.idle()) continue;
     sample_unmatched(unmatched_, name, made);
     unbalanced += made.unbalanced;
     Section section{running.pipeline_ids[number], name, configuration.version, {}, &made.batch};
@@ -149,25 +187,99 @@ Spool::Append Engine::process(const Job& job) {
     pipeline_of.push_back(number);
     sections.push_back(std::move(section));
   }
-  source.add(out.changes, "leftovers", work.leftovers());
-  source.add(out.changes, "left", work.left().size());
-  for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});
   if (!sections.empty()) {
-    const Slice slice{in.stream, in.resource->zone.name(), in.resource->fields};
-    EncodedEvents encoded = encode_events(in.source, {&slice, 1}, sections);
+    std::vector<Slice> slices(1);
+    if (!job.tick) slices[0] = {in.stream, in.source, in.resource->zone.name(), in.resource->fields};
+    for (const std::size_t turnstile : work.slices())
+      slices.push_back({stream_of(running.turnstiles[turnstile]->id()), "", "", {}});
+    EncodedEvents encoded = encode_events(slices, sections);
     for (std::size_t i = 0; i < sections.size(); ++i)
       count(out.changes, counters.pipeline(pipeline_of[i]).bytes_out, encoded.section_bytes[i]);
     unbalanced += differences(chosen, encoded);
     out.events = std::move(encoded.bytes);
     out.destinations = std::move(encoded.destinations);
   }
-  if (unbalanced != 0) tell_unbalanced(in, unbalanced);
-  source.add(out.changes, "unbalanced", unbalanced);
+  if (job.tick) {
+    if (unbalanced != 0) count(out.changes, running.ticks_unbalanced, unbalanced);
+  } else {
+    const SourceCounters& source = counters.source(in.source);
+    source.add(out.changes, "leftovers", work.leftovers());
+    source.add(out.changes, "left", work.left().size());
+    for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});
+    source.add(out.changes, "unbalanced", unbalanced);
+    if (unbalanced != 0) tell_unbalanced(in, unbalanced);
+  }
   if (!out.events.empty() && configuration.server.section("spool").text("compression") == "zstd") {
     out.events = compress_events(out.events);
     out.compressed = true;
   }
-  return out;
+}
+
+// Of the events that a step with memory makes: they come from nowhere, and have an order of their own.
+std::uint64_t Engine::stream_of(std::uint32_t step) const {
+  const std::uint64_t key[] = {spool_->identity().spool_id, step};
+  return XXH3_64bits(key, sizeof key);
+}
+
+// Whether a job is at a turnstile that is open for it, or needs none any more.
+bool Engine::may_pass(const Job& job) const {
+  return job.passed == job.running->turnstiles.size() ||
+         job.running->turnstiles[job.passed]->next == job.ticket;
+}
+
+void Engine::run_worker() {
+  const Deaths::Worker worker;
+  for (;;) {
+    std::unique_lock lock(mutex_);
+    auto parked = parked_.end();
+    work_.wait(lock, [&] {
+      parked =
+          std::find_if(parked_.begin(), parked_.end(), [&](const auto& p) { return may_pass(p.second); });
+      return stopping_ || parked != parked_.end() || !queue_.empty();
+    });
+    if (parked != parked_.end()) {
+      Job job = std::move(parked->second);
+      parked_.erase(parked);
+      carry_on(std::move(job), lock);
+    } else if (!queue_.empty()) {
+      Job job = std::move(queue_.front());
+      queue_.pop_front();
+      lock.unlock();
+      go_on(job);
+      lock.lock();
+      carry_on(std::move(job), lock);
+    } else {
+      return;
+    }
+  }
+}
+
+// Takes a job, which has done what it can without a further turn, through the turnstiles that are open for it: to the
+// committer, or to where it has to wait. Every job passes every turnstile, in the order of tickets.
+void Engine::carry_on(Job job, std::unique_lock<std::mutex>& lock) {
+  const auto& turnstiles = job.running->turnstiles;
+  for (; job.passed < turnstiles.size(); ++job.passed, work_.notify_all()) {
+    if (!may_pass(job)) {
+      const std::uint64_t ticket = job.ticket;
+      parked_.emplace(ticket, std::move(job));
+      return;
+    }
+    const bool turns = job.passed == job.stop();
+    if (turns) {
+      lock.unlock();
+      take_turn(job);
+      lock.lock();
+    }
+    ++turnstiles[job.passed]->next;
+    if (turns) {  // others may go on meanwhile
+      work_.notify_all();
+      lock.unlock();
+      go_on(job);
+      lock.lock();
+    }
+  }
+  processed_.emplace(job.ticket, std::move(job.doing->out));
+  done_.notify_all();
 }
 
 // It is appended all the same: what is wrong shows in the balance, and where.

@@ -97,6 +97,8 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
     const int error = spool_->append(append);
     return error == 0 ? "" : std::string("cannot write the spool: ") + std::strerror(error);
   }
+  if (events[0].source.empty())
+    return "the event" + its + " was made by a step of many others: it can only be sent as it was";
   swapping.unlock();  // its batch takes the configuration with it, and may have to wait for room
   const SourceSettings* source = source_of(letter, *running->configuration);
   if (source == nullptr) return "the source" + its + " is gone";

@@ -30,6 +30,14 @@ std::vector<Json> with_total(std::vector<Json> rows, const std::vector<Column>& 
   return rows;
 }
 
+// Few pipelines have steps with memory.
+void leave_out_memory(std::vector<Column>& columns, const std::vector<Json>& rows) {
+  std::erase_if(columns, [&](const Column& c) {
+    return (c.key == "merged" || c.key == "held" || c.key == "created") &&
+           std::all_of(rows.begin(), rows.end(), [](const Json& r) { return r.value("merged", 0) == 0; });
+  });
+}
+
 void print_steps(const Client& client, const Json& status) {
   std::vector<Json> rows;
   for (const Json& p : status["pipelines"])
@@ -48,16 +56,18 @@ void print_steps(const Client& client, const Json& status) {
     }
   if (rows.empty()) return;
   std::cout << "\n";
-  print_rows(client,
-             {{"name", "PIPELINE"},
-              {"step", "STEP"},
-              {"in", "IN", Look::count},
-              {"out", "OUT", Look::count},
-              {"failed", "FAILED", Look::count, true},
-              {"dropped", "DROPPED", Look::count},
-              {"nanoseconds_each", "NS EACH", Look::count},
-              {"templates", "MATCHED, BY TEMPLATE"}},
-             rows);
+  std::vector<Column> columns{{"name", "PIPELINE"},
+                              {"step", "STEP"},
+                              {"in", "IN", Look::count},
+                              {"out", "OUT", Look::count},
+                              {"failed", "FAILED", Look::count, true},
+                              {"dropped", "DROPPED", Look::count},
+                              {"merged", "FOLDED", Look::count},
+                              {"created", "MADE", Look::count},
+                              {"nanoseconds_each", "NS EACH", Look::count},
+                              {"templates", "MATCHED, BY TEMPLATE"}};
+  leave_out_memory(columns, rows);
+  print_rows(client, columns, rows);
 }
 
 // What is unusual is said only when there is some: the counter, and what it counts, of one and of several.
@@ -105,6 +115,14 @@ constexpr Note kNotes[] = {
     {"pipelines", "pipeline", "implausible_times",
      "event time is implausible; the event is in the index of the day on which it was read",
      "event times are implausible; such events are in the index of the day on which they were read"},
+    {"pipelines", "pipeline", "early",
+     "window or key was sent or forgotten before its time, since its step's memory was full",
+     "windows or keys were sent or forgotten before their time, since their step's memory was full"},
+    {"pipelines", "pipeline", "passed_around", "event from the past went around steps with memory",
+     "events from the past went around steps with memory"},
+    {"pipelines", "pipeline", "given_up",
+     "event was held by a step that changed while the program was down; it is given up",
+     "events were held by steps that changed while the program was down; they are given up"},
     {"destinations", "destination", "damaged", "event was destroyed on disk before it was delivered",
      "events were destroyed on disk before they were delivered"},
     {"destinations", "destination", "unknown",
@@ -142,12 +160,16 @@ int print_people(const Client& client, const Json& s, bool steps) {
                 << fmt::format("{}", fmt::join(source["listening"].get<std::vector<std::string>>(), " and "))
                 << "\n";
   std::cout << "\n";
-  const std::vector<Column> pipelines{{"name", "PIPELINE"},
-                                      {"in", "IN", Look::count},
-                                      {"matched", "MATCHED", Look::count},
-                                      {"unmatched", "UNMATCHED", Look::count, true},
-                                      {"dropped", "DROPPED", Look::count},
-                                      {"out", "OUT", Look::count}};
+  std::vector<Column> pipelines{{"name", "PIPELINE"},
+                                {"in", "IN", Look::count},
+                                {"matched", "MATCHED", Look::count},
+                                {"unmatched", "UNMATCHED", Look::count, true},
+                                {"dropped", "DROPPED", Look::count},
+                                {"merged", "FOLDED", Look::count},
+                                {"held", "HELD", Look::count},
+                                {"created", "MADE", Look::count},
+                                {"out", "OUT", Look::count}};
+  leave_out_memory(pipelines, rows_of(s["pipelines"]));
   print_rows(client, pipelines, with_total(rows_of(s["pipelines"]), pipelines));
   if (steps) print_steps(client, s);
   std::cout << "\n";

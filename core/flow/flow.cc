@@ -58,6 +58,9 @@ Flow Flow::of(std::vector<Node> nodes, std::vector<std::size_t>& circle) {
     for (const std::string& source : node.sources) flow.by_source_.try_emplace(source);
   for (auto& [source, all] : flow.by_source_) all = reached(flow.nodes, source);
   flow.of_others_ = reached(flow.nodes, "");
+  for (std::size_t n = 0; n < flow.nodes.size(); ++n)
+    for (std::size_t s = 0; s < flow.nodes[n].pipeline->steps.size(); ++s)
+      if (flow.nodes[n].pipeline->steps[s]->with_memory()) flow.turnstiles.push_back({n, s});
   return flow;
 }
 

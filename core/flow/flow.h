@@ -34,6 +34,14 @@ struct Flow {
   static Flow of(std::vector<Node> nodes, std::vector<std::size_t>& circle);
 
   std::vector<Node> nodes;
+  // The steps with memory, in the order in which a batch comes to them.
+  struct Turnstile {
+    std::size_t node = 0, step = 0;
+  };
+  std::vector<Turnstile> turnstiles;
+  const MemoryStep& step_of(const Turnstile& t) const {
+    return *nodes[t.node].pipeline->steps[t.step]->with_memory();
+  }
   // Those that a line of the source may reach, in order.
   const std::vector<std::size_t>& reached_from(std::string_view source) const;
   // Whether what the node `before` makes may reach `node`, or it is the same.

@@ -20,23 +20,48 @@ struct There {
 
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
+template <class Work>
+void timed(StepTally& t, Work work) {
+  const auto begin = std::chrono::steady_clock::now();
+  work();
+  t.nanoseconds += static_cast<std::uint64_t>((std::chrono::steady_clock::now() - begin).count());
+}
+
+// Holds what a step counted against the events before and behind it.
+void weigh(StepTally& t, std::uint64_t before, std::uint64_t behind) {
+  const std::uint64_t passed_by = before - t.in;  // for which the step's condition did not hold
+  t.in += passed_by;
+  t.out += passed_by;
+  t.unbalanced = difference(t.in + t.created, t.out + t.merged + t.dropped + t.failed) +
+                 difference(before + t.created, behind + t.merged + t.dropped);
+}
+
 }  // namespace
 
 void Pipeline::step(std::size_t index, Batch& batch, StepTally& tally) const {
   const There before(batch);
   StepTally t;
-  const auto begin = std::chrono::steady_clock::now();
-  steps[index]->run(batch, t);
-  t.nanoseconds = static_cast<std::uint64_t>((std::chrono::steady_clock::now() - begin).count());
+  timed(t, [&] { steps[index]->run(batch, t); });
   const There behind(batch);
-  const std::uint64_t passed_by = before.alive - t.in;  // for which the step's condition did not hold
-  t.in += passed_by;
-  t.out += passed_by;
-  t.unbalanced = difference(t.in + t.created, t.out + t.merged + t.dropped + t.failed) +
-                 difference(before.alive + t.created, behind.alive + t.merged + t.dropped);
+  weigh(t, before.alive, behind.alive);
   // One that is lost beside one that is doubled changes no count.
   if (t.unbalanced == 0 && t.created + t.merged == 0 && before.fingerprints != behind.fingerprints)
     t.unbalanced = 1;
+  tally.add(t);
+}
+
+Pipeline::Prepared Pipeline::prepare(std::size_t index, Batch& batch) const {
+  Prepared p;
+  p.alive = There(batch).alive;
+  timed(p.tally, [&] { p.made = steps[index]->with_memory()->prepare(batch, p.tally); });
+  return p;
+}
+
+void Pipeline::turn(std::size_t index, Batch& batch, Prepared& prepared, StepMemory& memory, Turn& turn,
+                    StepTally& tally) const {
+  StepTally& t = prepared.tally;
+  timed(t, [&] { steps[index]->with_memory()->turn(batch, t, prepared.made.get(), memory, turn); });
+  weigh(t, prepared.alive, There(batch).alive);
   tally.add(t);
 }
 

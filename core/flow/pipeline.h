@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "core/steps/step.h"
+#include "core/steps/memory.h"
 
 namespace dingle {
 
@@ -28,6 +28,15 @@ class Pipeline {
   // Runs one step; its tally is added to. What it counted is held against the events that are there before and
   // behind it: by how many it differs stands in `unbalanced`. Dropped events are marked, and stay.
   void step(std::size_t index, Batch& batch, StepTally& tally) const;
+  // The same of a step with memory, in two parts: what it prepares, and its turn.
+  struct Prepared {
+    std::unique_ptr<MemoryStep::Prepared> made;  // nullptr at a tick
+    StepTally tally;
+    std::uint64_t alive = 0;
+  };
+  Prepared prepare(std::size_t index, Batch& batch) const;
+  void turn(std::size_t index, Batch& batch, Prepared& prepared, StepMemory& memory, Turn& turn,
+            StepTally& tally) const;
   // Behind the last step: each event with a `severity` gets its `severity_number` (OpenTelemetry logs data model,
   // "SeverityNumber").
   void finish(Batch& batch) const;

@@ -11,22 +11,55 @@ std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - 
 
 Work::Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again)
     : flow_(flow), in_(arrived), again_(again), branches_(arrived.lines.size(), 0) {
-  for (const std::size_t i : flow.reached_from(arrived.source)) {
-    Made& made = made_.emplace_back();
-    made.node = i;
-    made.counts = !again || (again->node < flow.nodes.size() && flow.leads_to(i, again->node));
-    made.batch.buffer = arrived.buffer;
-    made.batch.resource = arrived.resource;
-    made.batch.zone = arrived.zone;
-    made.batch.pipeline = flow.nodes[i].pipeline->name;
-    made.batch.configuration = arrived.configuration;
-    if (made_.size() > 1)
-      made.batch.arena.share_names(made_.front().batch.arena);  // events pass from one to another
-  }
+  for (const std::size_t i : flow.reached_from(arrived.source)) add(i);
 }
 
-void Work::advance() {
-  // What is left over is known when all who name the source have looked at each line.
+Work::Work(const Flow& flow, const Arrived& nothing, Tick tick)
+    : flow_(flow), in_(nothing), tick_(std::move(tick)) {
+  for (std::size_t i = 0; i < flow.nodes.size(); ++i) add(i);
+}
+
+void Work::add(std::size_t node) {
+  Made& made = made_.emplace_back();
+  made.node = node;
+  made.counts = !again_ || (again_->node < flow_.nodes.size() && flow_.leads_to(node, again_->node));
+  made.batch.buffer = in_.buffer;
+  made.batch.resource = in_.resource;
+  made.batch.zone = in_.zone;
+  made.batch.pipeline = flow_.nodes[node].pipeline->name;
+  made.batch.configuration = in_.configuration;
+  if (made_.size() > 1)
+    made.batch.arena.share_names(made_.front().batch.arena);  // events pass from one to another
+}
+
+std::optional<std::size_t> Work::advance() {
+  if (!begun_) begin();
+  for (; at_ < made_.size(); ++at_, entered_ = false) {
+    Made& made = made_[at_];
+    const Flow::Node& node = flow_.nodes[made.node];
+    if (!entered_) enter(made);
+    for (; step_ < node.pipeline->steps.size(); ++step_) {
+      const Step& step = *node.pipeline->steps[step_];
+      const bool any = !made.batch.events.empty();
+      if (!step.with_memory()) {
+        if (any) node.pipeline->step(step_, made.batch, made.tallies[step_]);
+      } else if (!pass_memory(made)) {
+        return waiting_;
+      }
+      if (observer_ && made.counts && (any || !made.batch.events.empty()))
+        observer_->stepped(node, step, made.batch);
+    }
+    leave(made);
+  }
+  if (left_.empty())
+    for (std::size_t i = 0; i < branches_.size(); ++i)
+      if (branches_[i] == 0) left_.push_back(i);
+  return std::nullopt;
+}
+
+// What is left over is known when all who name the source have looked at each line.
+void Work::begin() {
+  begun_ = true;
   std::uint64_t entered = 0, given = 0;
   for (Made& made : made_) {
     const Flow::Node& node = flow_.nodes[made.node];
@@ -34,22 +67,58 @@ void Work::advance() {
       take_lines(made, node, nullptr);
     entered += made.batch.events.size();
   }
-  std::vector<bool> taken(in_.lines.size());
-  for (std::size_t i = 0; i < taken.size(); ++i) taken[i] = branches_[i] != 0, given += branches_[i];
-  leftovers_ = static_cast<std::uint64_t>(std::count(taken.begin(), taken.end(), false));
+  taken_.resize(in_.lines.size());
+  for (std::size_t i = 0; i < taken_.size(); ++i) taken_[i] = branches_[i] != 0, given += branches_[i];
+  leftovers_ = static_cast<std::uint64_t>(std::count(taken_.begin(), taken_.end(), false));
   unbalanced_ += difference(entered, given);
-  for (Made& made : made_) {
-    const Flow::Node& node = flow_.nodes[made.node];
-    if (node.leftovers && leftovers_ != 0) take_lines(made, node, &taken);
-    for (const Made& before : made_) {
-      if (&before == &made) break;
-      if (std::find(node.from.begin(), node.from.end(), before.node) != node.from.end())
-        take_events(made, before);
-    }
-    run(made, node);
+}
+
+void Work::enter(Made& made) {
+  entered_ = true;
+  step_ = 0;
+  const Flow::Node& node = flow_.nodes[made.node];
+  if (node.leftovers && leftovers_ != 0) take_lines(made, node, &taken_);
+  for (const Made& before : made_) {
+    if (&before == &made) break;
+    if (std::find(node.from.begin(), node.from.end(), before.node) != node.from.end())
+      take_events(made, before);
   }
-  for (std::size_t i = 0; i < taken.size(); ++i)
-    if (branches_[i] == 0) left_.push_back(i);
+  made.in = made.batch.events.size();
+  made.tallies.resize(node.pipeline->steps.size());
+  for (const Event& e : made.batch.events) made.bytes_in += e.body.size();
+  if (made.in != 0 && made.counts && observer_) observer_->entered(node, made.batch);
+}
+
+// False: its turn has to be taken first.
+bool Work::pass_memory(Made& made) {
+  const Pipeline& pipeline = *flow_.nodes[made.node].pipeline;
+  if (again_) {  // what was here before is not counted once more
+    StepTally around;
+    for (const Event& e : made.batch.events) around.passed_around += e.dropped_by == 0;
+    around.in = around.out = around.passed_around;
+    made.tallies[step_].add(around);
+    return true;
+  }
+  if (waiting_) return false;
+  std::size_t t = 0;
+  while (flow_.turnstiles[t].node != made.node || flow_.turnstiles[t].step != step_) ++t;
+  if (turned_ == t + 1) return true;
+  const bool ticks = tick_ && (tick_->of.empty() || tick_->of[t]);
+  if (made.batch.events.empty() && !ticks) return true;
+  prepared_ = pipeline.prepare(step_, made.batch);
+  waiting_ = t;
+  return false;
+}
+
+void Work::turn(StepMemory& memory, Turn& turn) {
+  Made& made = made_[at_];
+  const std::size_t t = *std::exchange(waiting_, std::nullopt);
+  turn.why = tick_ && (tick_->of.empty() || tick_->of[t]) ? tick_->why : Turn::Why::events;
+  turn.slice = static_cast<std::uint16_t>(slices_.size() + 1);
+  flow_.nodes[made.node].pipeline->turn(step_, made.batch, prepared_, memory, turn, made.tallies[step_]);
+  if (prepared_.tally.created != 0) slices_.push_back(t);
+  prepared_ = {};
+  turned_ = t + 1;
 }
 
 // The lines that the node's conditions let in: all, or those that were not `taken`.
@@ -75,41 +144,36 @@ void Work::take_events(Made& made, const Made& before) {
   const bool mixed = !events.empty();
   std::size_t line = 0;  // events come in the order of their lines
   for (const Event& e : before.batch.events) {
-    while (line < in_.lines.size() && in_.lines[line].position != e.position) ++line;
+    while (e.slice == 0 && line < in_.lines.size() && in_.lines[line].position != e.position) ++line;
     if (!pipeline.takes(EventReader(before.batch, e))) continue;
     Event& event = events.emplace_back(e);
     event.share();
     event.failed_step = event.dropped_by = 0;
-    if (line < in_.lines.size()) event.branch = branches_[line]++;
+    if (e.slice != 0)
+      event.branch = ++branches_of_made_[{e.slice, e.position}];
+    else if (line < in_.lines.size())
+      event.branch = branches_[line]++;
   }
   if (mixed)
-    std::stable_sort(events.begin(), events.end(),
-                     [](const Event& a, const Event& b) { return a.position < b.position; });
+    std::stable_sort(events.begin(), events.end(), [](const Event& a, const Event& b) {
+      return std::pair(a.slice, a.position) < std::pair(b.slice, b.position);
+    });
 }
 
-void Work::run(Made& made, const Flow::Node& node) {
+void Work::leave(Made& made) {
   Batch& batch = made.batch;
-  made.in = batch.events.size();
-  if (made.in == 0) return;
-  for (const Event& e : batch.events) made.bytes_in += e.body.size();
-  FlowObserver* const observer = made.counts ? observer_ : nullptr;
-  if (observer) observer->entered(node, batch);
-  const Pipeline& pipeline = *node.pipeline;
-  made.tallies.resize(pipeline.steps.size());
-  std::uint64_t created = 0, merged = 0;
-  for (std::size_t i = 0; i < pipeline.steps.size(); ++i) {
-    StepTally& tally = made.tallies[i];
-    pipeline.step(i, batch, tally);
-    created += tally.created;
-    merged += tally.merged;
+  for (const StepTally& tally : made.tallies) {
+    made.created += tally.created;
+    made.merged += tally.merged;
     made.unbalanced += tally.unbalanced;
-    if (observer) observer->stepped(node, *pipeline.steps[i], batch);
   }
-  pipeline.finish(batch);
-  if (observer) observer->finished(node, batch);
+  if (made.idle()) return;
+  const Flow::Node& node = flow_.nodes[made.node];
+  node.pipeline->finish(batch);
+  if (observer_ && made.counts) observer_->finished(node, batch);
   made.dropped = static_cast<std::uint64_t>(
       std::erase_if(batch.events, [](const Event& e) { return e.dropped_by != 0; }));
-  made.unbalanced += difference(made.in + created, batch.events.size() + made.dropped + merged);
+  made.unbalanced += difference(made.in + made.created, batch.events.size() + made.dropped + made.merged);
   for (const Event& e : batch.events) made.unmatched += e.failed_step != 0;
   route(made, node);
 }

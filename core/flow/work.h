@@ -2,7 +2,8 @@
 //
 //   Work work(flow, arrived);
 //   work.watch(&observer);                        // if somebody looks
-//   work.advance();                               // runs every pipeline that the lines reach
+//   while (auto turnstile = work.advance())       // runs every pipeline that the lines reach, up to a step with memory
+//     work.turn(memories[*turnstile], turn);      // when it is this work's turn there
 //   for (const Work::Made& made : work.made()) ... // by node of the flow, in its order
 //
 // Pure: no clock but for what steps took, no I/O, no threads. The flow, the texts and the observer outlive it.
@@ -10,6 +11,7 @@
 
 #include <cstdint>
 #include <deque>
+#include <map>
 #include <memory>
 #include <optional>
 #include <span>
@@ -50,6 +52,11 @@ class FlowObserver {
 
 class Work {
  public:
+  // Not lines, but time: steps with memory send what is due.
+  struct Tick {
+    Turn::Why why = Turn::Why::due;
+    std::vector<bool> of = {};  // by turnstile; empty: of all
+  };
   // For what is sent again: everything goes its way, so that branches are what they were, but only this event comes out.
   struct Again {
     std::size_t node = 0;  // that made it; SIZE_MAX: none does any more
@@ -69,16 +76,25 @@ class Work {
     Batch batch;                                      // its finished events, without those that were dropped
     std::vector<StepTally> tallies;                   // by step
     std::uint64_t in = 0, bytes_in = 0, dropped = 0;  // bytes of texts
+    std::uint64_t created = 0, merged = 0;            // by its steps
     std::uint64_t unmatched = 0;                      // events that a step of it could not work on
     std::uint64_t unrouted = 0;    // events that go nowhere: to no destination, and to no pipeline
     std::uint64_t unbalanced = 0;  // by how many its steps' counts, and what is there, do not agree
     std::vector<Output> outputs;   // those that get events
     bool counts = true;            // false: it was only gone through
+    bool idle() const { return in == 0 && created == 0; }
   };
 
   Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again = {});
+  Work(const Flow& flow, const Arrived& nothing, Tick tick);  // of no source, and without lines
   void watch(FlowObserver* observer) { observer_ = observer; }
-  void advance();
+  // Goes on to the next turn that it needs, and answers of which turnstile; nothing when it is done. Turnstiles come in
+  // their order. Answers the same until the turn was taken.
+  std::optional<std::size_t> advance();
+  // Takes that turn. `turn.now` is the caller's, and `turn.changes` are for it; the rest is set here.
+  void turn(StepMemory& memory, Turn& turn);
+  // Of slice 1 and on, by which turnstile their events were made.
+  const std::vector<std::size_t>& slices() const { return slices_; }
 
   std::deque<Made>& made() { return made_; }
   std::uint64_t leftovers() const { return leftovers_; }  // lines that no pipeline took from its source
@@ -90,7 +106,11 @@ class Work {
  private:
   void take_lines(Made& made, const Flow::Node& node, const std::vector<bool>* taken);
   void take_events(Made& made, const Made& before);
-  void run(Made& made, const Flow::Node& node);
+  void add(std::size_t node);
+  void begin();
+  void enter(Made& made);
+  bool pass_memory(Made& made);
+  void leave(Made& made);
   void route(Made& made, const Flow::Node& node);
 
   const Flow& flow_;
@@ -98,7 +118,17 @@ class Work {
   std::optional<Again> again_;
   FlowObserver* observer_ = nullptr;
   std::deque<Made> made_;
+  std::optional<Tick> tick_;
+  bool begun_ = false, entered_ = false;
+  std::size_t at_ = 0, step_ = 0;       // of made_, and of the steps there
+  std::optional<std::size_t> waiting_;  // for its turn at this turnstile
+  std::size_t turned_ = 0;              // the last turnstile that was passed, plus 1
+  Pipeline::Prepared prepared_;
+  std::vector<std::size_t> slices_;
+  std::vector<bool> taken_;              // by line
   std::vector<std::uint32_t> branches_;  // by line: how many were given
+  std::map<std::pair<std::uint16_t, std::uint64_t>, std::uint32_t>
+      branches_of_made_;  // by slice and position, beside the first
   std::uint64_t leftovers_ = 0, unbalanced_ = 0;
   std::vector<std::size_t> left_;
 };

@@ -15,7 +15,8 @@ std::vector<StepKind>& registered() {
 void StepTally::add(const StepTally& o) {
   in += o.in, created += o.created, out += o.out, merged += o.merged, dropped += o.dropped,
       failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out,
-      values_as_text += o.values_as_text, unbalanced += o.unbalanced;
+      values_as_text += o.values_as_text, stood_for += o.stood_for, early += o.early,
+      passed_around += o.passed_around, unbalanced += o.unbalanced;
   auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
     if (to.size() < from.size()) to.resize(from.size());
     for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];
@@ -38,7 +39,7 @@ void Step::fail(Batch& batch, Event& event, StepTally& tally, std::string_view w
 
 bool EventReader::any_text(const std::function<bool(std::string_view)>& test) const {
   if (test(event_.body)) return true;
-  for (auto fields : {event_.all(), batch_.resource})
+  for (auto fields : {event_.all(), batch_.resource_of(event_)})
     for (const Field& f : fields)
       if (f.value.is_textual() && test(f.value.as_text())) return true;
   return false;

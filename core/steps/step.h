@@ -25,11 +25,16 @@ struct StepTally {
   std::uint64_t nanoseconds = 0;         // that it took, of wall-clock time
   std::uint64_t fields_left_out = 0;     // that an event could not take: too many of them, or too many names
   std::uint64_t values_as_text = 0;      // numbers and strings that could only be kept as they were written
+  std::uint64_t stood_for = 0;           // events that those it made stand for, of those that it merged
+  std::uint64_t early = 0;               // what it sent or forgot before its time, since its memory was full
+  std::uint64_t passed_around = 0;       // events from the past, which a step with memory does not see
   std::uint64_t unbalanced = 0;          // events by which the counts do not add up; set by the pipeline
   std::vector<std::uint64_t> matched;    // parse: by template
   std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template
   void add(const StepTally& other);
 };
+
+class MemoryStep;
 
 // Reads an event's fields for conditions.
 class EventReader final : public FieldReader {
@@ -54,6 +59,8 @@ class Step {
   virtual void run(Batch& batch, StepTally& tally) const = 0;
   // For check: why no event can pass behind this step, or "".
   virtual std::string stops_everything() const { return ""; }
+  // Itself, if it has memory (core/steps/memory.h).
+  virtual const MemoryStep* with_memory() const { return nullptr; }
   // Its templates as they were written; `matched` and `expensive` have one entry for each.
   virtual std::vector<std::string> templates() const { return {}; }
 

@@ -24,8 +24,8 @@ inline void append_bodies(Spool& spool, std::uint32_t destination, const std::ve
   Section section{1, "p", "c", {{destination, {}, {}}}, &batch};
   Spool::Append a;
   a.destinations = {{destination, static_cast<std::uint32_t>(bodies.size())}};
-  const Slice slice{stream, "UTC", {}};
-  a.events = encode_events("s", {&slice, 1}, {section}).bytes;
+  const Slice slice{stream, "s", "UTC", {}};
+  a.events = encode_events({&slice, 1}, {section}).bytes;
   ASSERT_EQ(spool.append(a), 0);
 }
 

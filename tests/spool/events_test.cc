@@ -15,7 +15,7 @@ struct Made {
   std::vector<Section> sections;
   std::vector<Field> resource{{field_id("service.name"), Value::text("gate")}},
       other{{field_id("service.name"), Value::text("tide")}};
-  std::vector<Slice> slices{{99, "UTC", resource}, {7, "Europe/Stockholm", other}};
+  std::vector<Slice> slices{{99, "files", "UTC", resource}, {7, "files", "Europe/Stockholm", other}};
   EncodedEvents encoded;
   std::string bytes;
   Made() {
@@ -46,7 +46,7 @@ struct Made {
                    &batch};
     Section third{3, "p3", "c1", {{6, {}, {}, {false, false, false}}}, &batch};
     sections = {first, second, third};
-    encoded = encode_events("files", slices, sections);
+    encoded = encode_events(slices, sections);
     bytes = encoded.bytes;
   }
   // "pipeline:position:name" of the events for a destination.

@@ -64,8 +64,8 @@ class Agent {
       section.to.push_back(std::move(to));
       a.destinations.emplace_back(ids_[i], static_cast<std::uint32_t>(events));
     }
-    const Slice slice{1, "UTC", {}};
-    a.events = encode_events("s", {&slice, 1}, {section}).bytes;
+    const Slice slice{1, "s", "UTC", {}};
+    a.events = encode_events({&slice, 1}, {section}).bytes;
     a.changes.state.push_back({"next", std::to_string(n + events), false});
     spool_->append(a);
   }

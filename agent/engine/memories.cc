@@ -1,0 +1,154 @@
+// Steps with memory: their turnstiles over changes of the configuration and restarts, and the ticks by which they
+// send what is due.
+#include <algorithm>
+
+#include "agent/engine/engine.h"
+
+namespace dingle {
+
+namespace {
+
+// What a step with memory is known by within its pipeline.
+const std::string& name_of(const Step& step) { return step.name.empty() ? step.kind : step.name; }
+
+std::string held_counter(std::uint32_t id) { return "memory/" + std::to_string(id) + "/held"; }
+
+std::string windows(std::uint64_t n) { return std::to_string(n) + (n == 1 ? " entry" : " entries"); }
+
+}  // namespace
+
+// The memories of a flow: those that go on, and new ones.
+bool Engine::take_turnstiles(Running& next, std::string* problem) {
+  const Flow& flow = next.configuration->flow;
+  std::uint64_t ticket = 0;
+  {
+    std::lock_guard lock(mutex_);
+    ticket = next_ticket_;
+  }
+  for (const Flow::Turnstile& t : flow.turnstiles) {
+    const std::size_t number = flow.nodes[t.node].number;
+    const std::string& pipeline = next.configuration->pipelines[number].name;
+    const MemoryStep& step = flow.step_of(t);
+    const std::uint32_t id = spool_->step(next.pipeline_ids[number], name_of(step));
+    if (id == 0)
+      return *problem = "the spool cannot be written, so nothing new can be given a place in it", false;
+    std::shared_ptr<Turnstile> turnstile;
+    if (running_)
+      for (const auto& before : running_->turnstiles)
+        if (before->id() == id && before->meaning() == step.meaning()) turnstile = before;
+    if (!turnstile) {
+      turnstile = std::make_shared<Turnstile>(id, pipeline, name_of(step), step);
+      turnstile->next = ticket;
+      const std::uint64_t unreadable = turnstile->recall(*spool_, step, clock_.wall());
+      const std::int64_t missing =
+          spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
+      if (missing != 0) give_up(pipeline, id, missing);
+      if (unreadable != 0 || missing != 0)
+        problems_.set("pipeline " + pipeline + ": memory",
+                      windows(unreadable) + " of what `" + turnstile->name() +
+                          "` remembered cannot be read; " + std::to_string(missing) +
+                          " events are given up with that");
+    }
+    next.turnstiles.push_back(std::move(turnstile));
+    next.held.push_back(spool_->counter_id(held_counter(id)));
+    for (std::size_t node = t.node; node < flow.nodes.size(); ++node)
+      if (flow.leads_to(t.node, node)) note_pausing(next, node, "");
+  }
+  return true;
+}
+
+// Events that were held, and that nobody has any more.
+void Engine::give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes) {
+  changes.counters.push_back({spool_->counter_id(held_counter(step)), -events});
+  changes.counters.push_back({spool_->counter_id("pipeline/" + pipeline + "/given_up"), events});
+  spool_->note(std::move(changes));
+}
+
+// What batches changed that were forgotten is taken back.
+void Engine::recall(const Running& running) {
+  for (std::size_t i = 0; i < running.turnstiles.size(); ++i)
+    running.turnstiles[i]->recall(
+        *spool_, running.configuration->flow.step_of(running.configuration->flow.turnstiles[i]),
+        clock_.wall());
+}
+
+void Engine::tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate) {
+  InFlight in_flight;
+  in_flight.fate = std::move(fate);
+  in_flight.tick = true;
+  in_flight_.push_back(std::move(in_flight));
+  queue_.push_back({next_ticket_++, {}, std::move(running), std::move(tick)});
+  ticking_ = true;
+  work_.notify_all();
+}
+
+void Engine::tick_if_due() {
+  const std::shared_ptr<const Running> running = this->running();
+  const std::int64_t now = clock_.wall();
+  if (std::none_of(running->turnstiles.begin(), running->turnstiles.end(),
+                   [&](const auto& t) { return t->next_due() <= now; }))
+    return;
+  std::lock_guard lock(mutex_);
+  if (quiescing_ || stopping_ || ticking_ || paused_ || this->running() != running) return;
+  if (pausing({}, *running) != nullptr) return;  // a full queue: later
+  tick({}, running, nullptr);
+}
+
+// Memories that do not go on with that configuration send all that they hold, by the one that runs. What is in the
+// way, or "".
+std::string Engine::close_memories(const Configuration& next) {
+  const std::shared_ptr<const Running> running = this->running();
+  Work::Tick closing{Turn::Why::everything, {}};
+  for (const auto& t : running->turnstiles)
+    closing.of.push_back(std::none_of(
+        next.flow.turnstiles.begin(), next.flow.turnstiles.end(), [&](const Flow::Turnstile& other) {
+          const MemoryStep& step = next.flow.step_of(other);
+          return next.pipelines[next.flow.nodes[other.node].number].name == t->pipeline() &&
+                 name_of(step) == t->name() && step.meaning() == t->meaning();
+        }));
+  if (std::find(closing.of.begin(), closing.of.end(), true) == closing.of.end()) return "";
+  const std::vector<bool> of = closing.of;
+  auto fate = std::make_shared<Fate>(Fate::open);
+  {
+    std::unique_lock lock(mutex_);
+    tick(std::move(closing), running, fate);
+    room_.wait(lock, [&] { return *fate != Fate::open; });
+    discarded_ = false;
+  }
+  if (*fate == Fate::given_up) {
+    recall(*running);
+    return "the spool cannot be written, and steps with memory that change have to send what they hold";
+  }
+  for (std::size_t i = 0; i < of.size(); ++i)
+    if (of[i]) spool_->note(Turnstile::removal(*spool_, running->turnstiles[i]->id()));
+  return "";
+}
+
+// At a start: what steps remembered that are not there any more, or mean something else.
+void Engine::give_up_memories() {
+  for (const auto& [id, head] : Turnstile::all(*spool_)) {
+    const auto& all = running_->turnstiles;
+    if (std::any_of(all.begin(), all.end(), [&, id = id, &head = head](const auto& t) {
+          return t->id() == id && t->meaning() == head.meaning;
+        }))
+      continue;
+    Changes changes = Turnstile::removal(*spool_, id);
+    const std::uint64_t entries = changes.state.size() - 1;
+    const std::int64_t held = spool_->counter(held_counter(id));
+    give_up(head.pipeline, id, held, std::move(changes));
+    if (held != 0)
+      problems_.set("pipeline " + head.pipeline + ": given up",
+                    "the step `" + head.step + "` is gone or means something else since the last start: " +
+                        windows(entries) + " of it, of " + std::to_string(held) +
+                        " events, are given up; a reload would have sent them first");
+  }
+}
+
+std::vector<Engine::MemoryState> Engine::memories() const {
+  std::vector<MemoryState> all;
+  for (const auto& t : running()->turnstiles)
+    all.push_back({t->pipeline(), t->name(), held_counter(t->id()), t->size()});
+  return all;
+}
+
+}  // namespace dingle

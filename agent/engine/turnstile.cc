@@ -1,0 +1,88 @@
+#include "agent/engine/turnstile.h"
+
+#include <cstdlib>
+
+#include "core/bytes.h"
+
+namespace dingle {
+
+std::vector<std::pair<std::uint32_t, Turnstile::Head>> Turnstile::all(const Spool& spool) {
+  std::vector<std::pair<std::uint32_t, Head>> found;
+  const std::string memory = "memory/";
+  for (const auto& [key, value] : spool.state_with_prefix(memory)) {
+    if (key.find('/', memory.size()) != key.size() - 1) continue;  // not a head
+    ByteReader in(value);
+    Head head;
+    head.serial = in.varint();
+    head.meaning = in.text(), head.pipeline = in.text(), head.step = in.text();
+    found.emplace_back(static_cast<std::uint32_t>(std::strtoul(key.c_str() + memory.size(), nullptr, 10)),
+                       std::move(head));
+  }
+  return found;
+}
+
+Turnstile::Turnstile(std::uint32_t id, std::string pipeline, std::string name, const MemoryStep& step)
+    : id_(id),
+      pipeline_(std::move(pipeline)),
+      name_(std::move(name)),
+      meaning_(step.meaning()),
+      memory_(step.begin()) {}
+
+std::uint64_t Turnstile::recall(const Spool& spool, const MemoryStep& step, std::int64_t now) {
+  memory_ = step.begin();
+  noted_ = false;
+  std::uint64_t unreadable = 0;
+  const auto state = spool.state_with_prefix(prefix(id_));
+  if (const auto head = state.find(prefix(id_)); head != state.end()) {
+    ByteReader in(head->second);
+    memory_->serial = in.varint();
+    noted_ = in.text() == meaning_;
+  }
+  if (noted_)
+    for (const auto& [key, value] : state)
+      if (key.size() > prefix(id_).size())
+        unreadable += !step.restore(*memory_, std::string_view(key).substr(prefix(id_).size()), value, now);
+  look();
+  return unreadable;
+}
+
+std::string Turnstile::head() const {
+  std::string bytes;
+  ByteWriter out(bytes);
+  out.varint(memory_->serial);
+  out.text(meaning_), out.text(pipeline_), out.text(name_);
+  return bytes;
+}
+
+void Turnstile::look() {
+  const StepMemory::Size size = memory_->size();
+  entries_ = size.entries, bytes_ = size.bytes, held_ = size.held;
+  next_due_ = memory_->next_due();
+}
+
+void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& changes) {
+  const std::uint64_t serial = memory_->serial;
+  const auto held_before = static_cast<std::int64_t>(memory_->size().held);
+  Turn turn;
+  turn.now = now;
+  work.turn(*memory_, turn);
+  for (StepMemory::Change& c : turn.changes)
+    changes.state.push_back({prefix(id_) + c.key, c.value ? std::move(*c.value) : "", !c.value.has_value()});
+  if (!turn.changes.empty() && (!noted_ || memory_->serial != serial)) {
+    changes.state.push_back({prefix(id_), head(), false});
+    noted_ = true;
+  }
+  // By what the memory says, which knows nothing of what steps count.
+  if (const auto now_held = static_cast<std::int64_t>(memory_->size().held); now_held != held_before)
+    changes.counters.push_back({held, now_held - held_before});
+  look();
+}
+
+Changes Turnstile::removal(const Spool& spool, std::uint32_t id) {
+  Changes changes;
+  for (const auto& [key, value] : spool.state_with_prefix(prefix(id)))
+    changes.state.push_back({key, "", true});
+  return changes;
+}
+
+}  // namespace dingle
