@@ -1,8 +1,6 @@
 // The engine with everything that it runs, in this process; lines are handed in as sources do.
 #pragma once
 
-#include "agent/engine/engine.h"
-
 #include <gtest/gtest.h>
 #include <sys/resource.h>
 #include <sys/wait.h>
@@ -15,6 +13,7 @@
 #include <map>
 
 #include "agent/destinations/destination.h"
+#include "agent/engine/engine.h"
 #include "core/time/instant.h"
 #include "store/search.h"
 
@@ -73,11 +72,11 @@ class Takes final : public Destination {
 
 // Not registered: tests look at all kinds that are. Its configuration is that of an index.
 inline const DestinationKind kTakes{{"takes", "For tests.", "", {}},
-                             true,
-                             nullptr,
-                             [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
-                               return std::make_unique<Takes>(taker(m.settings.name));
-                             }};
+                                    true,
+                                    nullptr,
+                                    [](const DestinationMaking& m) -> std::unique_ptr<Destination> {
+                                      return std::make_unique<Takes>(taker(m.settings.name));
+                                    }};
 
 using Texts = std::vector<std::string>;
 
@@ -124,7 +123,8 @@ class EngineTest : public testing::Test {
   }
   void start(const std::string& to = "[d]") { start(configuration(to)); }
   void start(std::shared_ptr<const Configuration> configuration) {
-    auto started = Engine::start(std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock);
+    auto started = Engine::start(
+        std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock);
     ASSERT_TRUE(started) << started.problem().message;
     engine = std::move(*started);
   }

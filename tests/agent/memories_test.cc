@@ -21,7 +21,8 @@ class MemoriesTest : public EngineTest {
  protected:
   SetClock time;
   static constexpr const char* kParse = "parse: { templates: ['{ship:word} {n:int}'] }";
-  const std::string fold = std::string("[ ") + kParse + ", fold: { by: [ship], window: 10s, grace: 5s, values: { n: sum(n) } } ]";
+  const std::string fold =
+      std::string("[ ") + kParse + ", fold: { by: [ship], window: 10s, grace: 5s, values: { n: sum(n) } } ]";
   MemoriesTest() {
     clock = &time;
     steps = fold;
@@ -44,7 +45,8 @@ class MemoriesTest : public EngineTest {
     return sum;
   }
   void balanced() {
-    EXPECT_EQ(counter("pipeline/p/merged"), counter("pipeline/p/stood_for") + held() + counter("pipeline/p/given_up"));
+    EXPECT_EQ(counter("pipeline/p/merged"),
+              counter("pipeline/p/stood_for") + held() + counter("pipeline/p/given_up"));
     EXPECT_EQ(counter("pipeline/p/in") + counter("pipeline/p/created"),
               counter("pipeline/p/out") + counter("pipeline/p/dropped") + counter("pipeline/p/merged"));
     EXPECT_EQ(counter("source/s/unbalanced") + counter("ticks_unbalanced"), 0);
@@ -72,8 +74,10 @@ TEST_F(MemoriesTest, WindowsAreSentWhenTheyAreDue) {
 }
 
 TEST_F(MemoriesTest, WhatComesLateIsAFurtherPart) {
-  steps = "[ parse: { templates: ['{ship:word} {n:int} {at:rfc3339}'] }, time: { field: at }, "
-          "fold: { by: [ship], window: 10s, grace: 5s, values: { n: sum(n) } }, set: { fields: { body: 'part {dingle.part}: {n}' } } ]";
+  steps =
+      "[ parse: { templates: ['{ship:word} {n:int} {at:rfc3339}'] }, time: { field: at }, "
+      "fold: { by: [ship], window: 10s, grace: 5s, values: { n: sum(n) } }, set: { fields: { body: 'part "
+      "{dingle.part}: {n}' } } ]";
   start();
   const std::string at = format_rfc3339(time.now);
   lines({"tern 1 " + at});
@@ -118,7 +122,8 @@ TEST_F(MemoriesTest, AReloadThatGivesItAnotherMeaningSendsWhatIsThereFirst) {
   start();
   lines({"tern 1", "tern 5"});
   ASSERT_TRUE(settled(2));
-  steps = std::string("[ ") + kParse + ", fold: { by: [ship], window: 10s, grace: 5s, values: { most: max(n) } } ]";
+  steps = std::string("[ ") + kParse +
+          ", fold: { by: [ship], window: 10s, grace: 5s, values: { most: max(n) } } ]";
   ASSERT_EQ(engine->reload(configuration()), "");
   EXPECT_TRUE(got({"ship=tern n=6 stands_for=2"}));
   EXPECT_EQ(held(), 0);
@@ -141,17 +146,20 @@ TEST_F(MemoriesTest, WhatChangedWhileTheProgramWasDownIsGivenUpAndTold) {
   EXPECT_EQ(counter("pipeline/p/given_up"), 2);
   std::string told;
   for (const auto& problem : engine->problems().all()) told += problem.text + "\n";
-  EXPECT_NE(told.find("`fold` is gone or means something else since the last start: 1 entry of it, of 2 events"),
-            std::string::npos)
+  EXPECT_NE(
+      told.find("`fold` is gone or means something else since the last start: 1 entry of it, of 2 events"),
+      std::string::npos)
       << told;
   EXPECT_TRUE(engine->spool().state_with_prefix("memory/").empty());
   balanced();
 }
 
 TEST_F(MemoriesTest, MadeEventsGoThroughTheStepsBehindAndThroughChains) {
-  start(with_pipelines("{ p: { from: [s], steps: " + fold.substr(0, fold.size() - 1) +
-                       ", set: { fields: { level: high } }, drop: { where: \"ship = 'gull'\" } ], to: [{ d: 'n > 100' }] }, "
-                       "q: { from: [p], where: 'n > 3', steps: [ set: { fields: { body: '{ship} {level} {n} again' } } ], to: [d] } }"));
+  start(with_pipelines(
+      "{ p: { from: [s], steps: " + fold.substr(0, fold.size() - 1) +
+      ", set: { fields: { level: high } }, drop: { where: \"ship = 'gull'\" } ], to: [{ d: 'n > 100' }] }, "
+      "q: { from: [p], where: 'n > 3', steps: [ set: { fields: { body: '{ship} {level} {n} again' } } ], to: "
+      "[d] } }"));
   lines({"tern 4", "gull 9", "auk 2"});
   ASSERT_TRUE(settled(3));
   later(20);
@@ -163,12 +171,16 @@ TEST_F(MemoriesTest, MadeEventsGoThroughTheStepsBehindAndThroughChains) {
 
 TEST_F(MemoriesTest, BatchesTakeTheirTurnsInTheOrderOfTickets) {
   server = ", workers: 4";
-  steps = std::string("[ ") + kParse + ", unique: { by: [ship], within: 1h }, fold: { by: [ship], values: { n: sum(n), first: first(n) }, window: 1h } ]";
+  steps = std::string("[ ") + kParse +
+          ", unique: { by: [ship], within: 1h }, fold: { by: [ship], values: { n: sum(n), first: first(n) }, "
+          "window: 1h } ]";
   start();
   std::int64_t sum = 0;
   for (int i = 0; i < 300; ++i) {
     Texts all;
-    for (int k = 0; k < 20; ++k) all.push_back("ship" + std::string(1, static_cast<char>('a' + i % 26)) + std::string(1, static_cast<char>('a' + i / 26)) + " " + std::to_string(i * 20 + k));
+    for (int k = 0; k < 20; ++k)
+      all.push_back("ship" + std::string(1, static_cast<char>('a' + i % 26)) +
+                    std::string(1, static_cast<char>('a' + i / 26)) + " " + std::to_string(i * 20 + k));
     sum += i * 20;
     lines(all);
   }
@@ -180,7 +192,8 @@ TEST_F(MemoriesTest, BatchesTakeTheirTurnsInTheOrderOfTickets) {
   balanced();
   ASSERT_TRUE(until([&] { return taker("d").bodies.size() == 300; }));
   std::int64_t got_sum = 0;
-  for (const std::string& body : taker("d").bodies) got_sum += std::atoi(body.c_str() + body.find("first=") + 6);
+  for (const std::string& body : taker("d").bodies)
+    got_sum += std::atoi(body.c_str() + body.find("first=") + 6);
   EXPECT_EQ(got_sum, sum);
 }
 
@@ -211,7 +224,8 @@ TEST_F(MemoriesTest, WhatAFullDiskForgetsTheMemoryForgetsToo) {
 
 TEST_F(MemoriesTest, EventsFromThePastGoAround) {
   taker("d").refuses = {"other 7"};
-  steps = std::string("[ ") + kParse + ", fold: { where: \"ship = 'tern'\", by: [ship], window: 10s, grace: 5s } ]";
+  steps = std::string("[ ") + kParse +
+          ", fold: { where: \"ship = 'tern'\", by: [ship], window: 10s, grace: 5s } ]";
   start();
   lines({"tern 1", "other 7"});
   ASSERT_TRUE(until([&] { return !engine->letters().by_reason({}).empty(); }));

@@ -127,7 +127,10 @@ Node fold(const std::vector<std::pair<std::string, Node>>& more = {}) {
 
 TEST(Fold, WindowsGoByTheEventsTimeAndAreSentByTheClock) {
   Remembers f("fold", fold());
-  EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"b", Value::integer(2), 1009}, {"a", Value::integer(3), 1010}}), Texts{});
+  EXPECT_EQ(
+      f.turn(
+          {{"a", Value::integer(1), 1000}, {"b", Value::integer(2), 1009}, {"a", Value::integer(3), 1010}}),
+      Texts{});
   EXPECT_EQ(f.memory->next_due(), 1015 * kSecond);
   f.now = 1014 * kSecond;
   EXPECT_EQ(f.tick(), Texts{});
@@ -167,7 +170,8 @@ TEST(Fold, TimesBeforeTheEpochAndAtTheEdgeHaveWindows) {
 
 TEST(Fold, WhatAFunctionCannotTakeIsMarkedAndPassesOn) {
   Remembers f("fold", fold());
-  EXPECT_EQ(f.turn({{"a", Value::text("x"), 1000}, {"a", Value::integer(2), 1000}, {"a", Value(), 1000}}), Texts{"a x"});
+  EXPECT_EQ(f.turn({{"a", Value::text("x"), 1000}, {"a", Value::integer(2), 1000}, {"a", Value(), 1000}}),
+            Texts{"a x"});
   EXPECT_EQ(f.tally.failed, 1u);
   EXPECT_EQ(f.tally.merged, 2u);
   f.now = 1100 * kSecond;
@@ -184,7 +188,8 @@ TEST(Fold, EventsThatLackAFieldAreAKindOfTheirOwn) {
 TEST(Fold, AFullMemorySendsWhatWasNotTouchedForLongest) {
   Remembers f("fold", fold({{"most_windows", scalar("2")}}));
   EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"b", Value::integer(2), 1000}}), Texts{});
-  EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"c", Value::integer(3), 1000}}), Texts{"k=b sum=2 stands_for=1"});
+  EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"c", Value::integer(3), 1000}}),
+            Texts{"k=b sum=2 stands_for=1"});
   EXPECT_EQ(f.tally.early, 1u);
   EXPECT_EQ(f.turn({{"b", Value::integer(7), 1000}}), Texts{"k=a sum=2 stands_for=2"});
   f.restart();
@@ -199,7 +204,8 @@ TEST(Fold, MemoryIsBoundedInBytes) {
     EXPECT_LE(f.memory->size().entries, f.kept.size());
   }
   EXPECT_GT(made, 480u);
-  EXPECT_EQ(f.turn({{std::string(20'000, 'y'), Value::integer(1), 1000}}).size(), 1u) << "too long a key: it passes";
+  EXPECT_EQ(f.turn({{std::string(20'000, 'y'), Value::integer(1), 1000}}).size(), 1u)
+      << "too long a key: it passes";
   EXPECT_EQ(f.tally.failed, 1u);
 }
 
@@ -216,7 +222,8 @@ TEST(Fold, ATickTakesABoundedPart) {
 }
 
 TEST(Fold, OfFoldedEventsTheWeightCounts) {
-  Remembers f("fold", fold({{"values", map({{"lines", scalar("count(*)")}, {"sized", scalar("count(n)")}})}}));
+  Remembers f("fold",
+              fold({{"values", map({{"lines", scalar("count(*)")}, {"sized", scalar("count(n)")}})}}));
   Batch batch;
   for (const int weight : {3, 4}) {
     Event e;
@@ -285,7 +292,8 @@ TEST(Fold, SumsOverPartsAreThoseOfTheData) {
 }
 
 TEST(Fold, DamagedMemoryIsRefused) {
-  Remembers f("fold", fold({{"values", map({{"d", scalar("count(distinct n)")}, {"l", scalar("last(n)")}})}}));
+  Remembers f("fold",
+              fold({{"values", map({{"d", scalar("count(distinct n)")}, {"l", scalar("last(n)")}})}}));
   f.turn({{"a", Value::integer(1), 1000}, {"b", Value::text("long enough"), 1000}});
   for (const auto& [key, value] : f.kept)
     for (std::size_t n = 0; n < value.size(); ++n) {
@@ -296,18 +304,23 @@ TEST(Fold, DamagedMemoryIsRefused) {
 }
 
 TEST(Fold, SaysWhatIsWrongWithItsOptions) {
-  for (const auto& [function, told] : std::map<std::string, std::string>{
-           {"total(n)", "there is no function `total`"},
-           {"summ(n)", "there is no function `summ`"},
-           {"n", "`n` is no function of a field"},
-           {"sum(n", "`sum(n` is no function of a field"},
-           {"sum()", "`` is not a field's name"},
-           {"sum(*)", "`*` is not a field's name"}})
-    EXPECT_EQ(problem("fold", fold({{"values", map({{"x", scalar(function)}})}})).substr(0, told.size()), told);
-  EXPECT_NE(problem("fold", fold({{"values", map({{"k", scalar("count(*)")}})}})).find("stands in `by` already"), std::string::npos);
-  EXPECT_NE(problem("fold", fold({{"values", map({{"dingle.part", scalar("count(*)")}})}})).find("belongs to the event itself"),
+  for (const auto& [function, told] :
+       std::map<std::string, std::string>{{"total(n)", "there is no function `total`"},
+                                          {"summ(n)", "there is no function `summ`"},
+                                          {"n", "`n` is no function of a field"},
+                                          {"sum(n", "`sum(n` is no function of a field"},
+                                          {"sum()", "`` is not a field's name"},
+                                          {"sum(*)", "`*` is not a field's name"}})
+    EXPECT_EQ(problem("fold", fold({{"values", map({{"x", scalar(function)}})}})).substr(0, told.size()),
+              told);
+  EXPECT_NE(
+      problem("fold", fold({{"values", map({{"k", scalar("count(*)")}})}})).find("stands in `by` already"),
+      std::string::npos);
+  EXPECT_NE(problem("fold", fold({{"values", map({{"dingle.part", scalar("count(*)")}})}}))
+                .find("belongs to the event itself"),
             std::string::npos);
-  EXPECT_NE(problem("fold", fold({{"by", list({"timestamp"})}})).find("differs from event to event"), std::string::npos);
+  EXPECT_NE(problem("fold", fold({{"by", list({"timestamp"})}})).find("differs from event to event"),
+            std::string::npos);
   EXPECT_NE(problem("unique", map({{"by", list({})}})), "");
 }
 
@@ -339,7 +352,8 @@ TEST(SetFunctions, AreThoseOfSql) {
   EXPECT_EQ(of("sum(n)", {i(1), i(2), {}}), "3");
   EXPECT_EQ(of("sum(n)", {i(1), Value::decimal(0.5)}), "1.5");
   EXPECT_EQ(of("sum(n)", {}), "");
-  EXPECT_EQ(of("sum(n)", {i(INT64_MAX), i(INT64_MAX), i(-5)}), Value::decimal(0x1p64 - 7).to_string()) << "beyond 64 bits";
+  EXPECT_EQ(of("sum(n)", {i(INT64_MAX), i(INT64_MAX), i(-5)}), Value::decimal(0x1p64 - 7).to_string())
+      << "beyond 64 bits";
   EXPECT_EQ(of("sum(n)", {i(INT64_MIN), i(-1)}), Value::decimal(-0x1p63).to_string());
   EXPECT_EQ(of("min(n)", {i(3), Value::decimal(2.5), i(4)}), "2.5");
   EXPECT_EQ(of("max(n)", {i(9007199254740993), Value::decimal(9007199254740992.0)}), "9007199254740993");
@@ -378,16 +392,24 @@ TEST(DistinctSketch, IsExactForFewAndNearForMany) {
 }
 
 Node unique(const std::string& most = "100") {
-  return map({{"by", list({"k"})}, {"within", scalar("10s")}, {"longest", scalar("60s")}, {"most_keys", scalar(most)}});
+  return map({{"by", list({"k"})},
+              {"within", scalar("10s")},
+              {"longest", scalar("60s")},
+              {"most_keys", scalar(most)}});
 }
 
 TEST(Unique, LetsTheFirstPassByTheEventsTime) {
   Remembers u("unique", unique());
-  EXPECT_EQ(u.turn({{"a", Value::integer(1), 100}, {"a", Value::integer(2), 109}, {"b", Value::integer(3), 100}, {"a", Value::integer(4), 110}}),
+  EXPECT_EQ(u.turn({{"a", Value::integer(1), 100},
+                    {"a", Value::integer(2), 109},
+                    {"b", Value::integer(3), 100},
+                    {"a", Value::integer(4), 110}}),
             (Texts{"a 1", "b 3", "a 4"}));
   EXPECT_EQ(u.tally.dropped, 1u);
   u.restart();
-  EXPECT_EQ(u.turn({{"a", Value::integer(5), 119}, {"a", Value::integer(6), 101}, {"a", Value::integer(7), 100}}), Texts{"a 7"})
+  EXPECT_EQ(
+      u.turn({{"a", Value::integer(5), 119}, {"a", Value::integer(6), 101}, {"a", Value::integer(7), 100}}),
+      Texts{"a 7"})
       << "what lies far enough before it is another one";
   EXPECT_EQ(u.turn({{"", Value::integer(8), 100}, {"", Value::integer(9), 100}}), (Texts{" 8", " 9"}));
 }
@@ -397,7 +419,8 @@ TEST(Unique, ForgetsWhatWasNotSeenForLong) {
   u.turn({{"a", Value::integer(1), 100}, {"b", Value::integer(1), 100}, {"c", Value::integer(1), 100}});
   EXPECT_EQ(u.tally.early, 1u);
   EXPECT_EQ(u.kept.size(), 2u);
-  EXPECT_EQ(u.turn({{"b", Value::integer(1), 101}, {"a", Value::integer(2), 101}}), Texts{"a 2"}) << "a was forgotten";
+  EXPECT_EQ(u.turn({{"b", Value::integer(1), 101}, {"a", Value::integer(2), 101}}), Texts{"a 2"})
+      << "a was forgotten";
   u.now += 60 * kSecond;
   u.tick();
   EXPECT_TRUE(u.kept.empty());

@@ -1,8 +1,10 @@
 // Drives the real programs through faults, and counts in the destinations what is lost, doubled and out of
 // order.
 //
-// A writer numbers every line of three files, one of them hostile, and rotates them; one agent sends them to its index, to the store
-// of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files.
+// A writer numbers every line of four files, one of them hostile, and rotates them; one agent sends three of them to its index, to the
+// store of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files. Half of the
+// fourth is taken by a pipeline, the rest from the leftovers. What all of them make is passed on, each number once, and folded: the
+// sums over all windows are to be those of the data.
 // Each round applies one fault, chosen by the seed. A constraint in PostgreSQL refuses one line in 5000:
 // those must be dead letters, and nothing else.
 #include <fcntl.h>
@@ -43,6 +45,7 @@ const char* kConfiguration = R"(
 sources:
   numbered: { files: { paths: ['{dir}/logs/alpha.log*', '{dir}/logs/beta.log*'] } }
   hostile: { files: { paths: ['{dir}/logs/gamma.log*'] } }
+  split: { files: { paths: ['{dir}/logs/delta.log*'] } }
 pipelines:
   all:
     from: [numbered]
@@ -58,7 +61,31 @@ pipelines:
     from: [numbered]
     steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, drop: { where: 'n >= 0' } ]
     to: [store, remote, table]
+  even:
+    from: [split]
+    where: "body matches '^delta [0-9]*[02468] '"
+    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, set: { fields: { file: even } } ]
+    to: [halves]
+  odd:
+    from: [leftovers]
+    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, set: { fields: { file: odd } } ]
+    to: [halves]
+  sums:
+    from: [all, others, even, odd]
+    steps:
+      - unique: { by: [file, n], within: 1000h, most_keys: 5000 }
+      - fold:
+          by: [file]
+          window: 1s
+          grace: 300ms
+          longest: 5s
+          most_windows: 4
+          values: { folded: count(*), total: sum(n) }  # and more
+    to: [sums, { large: 'folded >= 100' }]
 destinations:
+  halves: { index: { name: 'halves' } }
+  sums: { index: { name: 'sums' } }
+  large: { files: { path: '{dir}/large/{day}.ndjson' } }
   store:
     index: { name: 'numbered-{day}' }
     retry: { first: 10ms, longest: 200ms }
@@ -139,6 +166,8 @@ class Torture {
     }
     calm();
     writer.stop();
+    for (int i = 0; i < 3000 && find(daemon_.status()["pipelines"], "sums")["held"] != 0; ++i)
+      std::this_thread::sleep_for(10ms);
     const Json status = daemon_.settled(300);
     for (const auto& [name, n] : applied) std::cout << n << " x " << name << "\n";
     return check(status, writer);
@@ -151,6 +180,11 @@ class Torture {
   void replace(const std::string& what, const std::string& with) {
     for (std::size_t at; (at = configuration_.find(what)) != std::string::npos;)
       configuration_.replace(at, what.size(), with);
+  }
+  void toggle(const std::string& one, const std::string& other) {
+    const bool there = configuration_.find(other) != std::string::npos;
+    const std::string from = there ? other : one;
+    configuration_.replace(configuration_.find(from), from.size(), there ? one : other);
   }
   void calm() {
     faults_->failing_syncs = faults_->disk_full = faults_->slow_microseconds = 0;
@@ -256,13 +290,25 @@ class Torture {
   }
 
   int check(const Json& status, const Writer& writer) {
-    Count index, remote, table, service, archive, all;
+    read_index(daemon_).swap(indexed_[daemon_.dir]);
+    read_large();
+    Count index, remote, table, service, archive, sums, all;
     long lines = 0, refused = 0;
     auto every = [](long) { return true; };
     for (const auto& [name, written] : writer.written) {
       lines += written;
-      add(index, count_index(daemon_, name, written), name);
-      add(remote, count_index(remote_, name, written), name);
+      if (name == "delta") {
+        for (const bool odd : {false, true}) {
+          const std::string half = odd ? "odd" : "even";
+          const auto is_its = [odd](long n) { return n % 2 == odd; };
+          add(index, count_index(daemon_, half, written, is_its), half);
+          add(sums, count_sums(half, written, is_its), half);
+        }
+        continue;
+      }
+      add(sums, count_sums(name, written, every), name);
+      add(index, count_index(daemon_, name, written, every), name);
+      add(remote, count_index(remote_, name, written, every), name);
       std::size_t at = 0;
       const auto rows = postgres_.query("SELECT n FROM numbered WHERE file = '" + name + "' ORDER BY id");
       add(table,
@@ -286,8 +332,11 @@ class Torture {
     std::cout << lines << " lines; PostgreSQL refused " << refused << ", dead letters " << letters << "\n"
               << "index:   " << index << "\nremote:  " << remote << "\ntable:   " << table
               << "\nservice: " << service << " (of one id)\narchive: " << archive << " (of one id)\n"
+              << "sums:    " << sums << " (in " << folded_.size() << " windows, " << large_.size()
+              << " large)\n"
               << "balanced: " << (status["balanced"] ? "yes" : "NO " + status["balance"].dump()) << "\n";
-    for (const Count& c : {index, remote, table, service, archive}) add(all, c, "");
+    add(sums, count_large(), "large");
+    for (const Count& c : {index, remote, table, service, archive, sums}) add(all, c, "");
     all.where.clear();
     const bool good =
         all.good() && letters == refused && status["balanced"] && !testing::UnitTest::GetInstance()->Failed();
@@ -309,24 +358,61 @@ class Torture {
     std::vector<std::tuple<EventOrder, std::string, long>> all;
     for (const FoundEvent& e : find_events(stores, Query(), SIZE_MAX, false, scanned)) {
       const Json event = Json::parse(e.json);
+      if (event.contains("folded")) {
+        folded_.push_back(event);
+        continue;
+      }
       all.emplace_back(e.order, event["file"], event["n"]);
     }
     std::sort(all.begin(), all.end());
     for (const auto& [order, file, n] : all) indexed[file].push_back(n);
     return indexed;
   }
-  Count count_index(const Daemon& daemon, const std::string& name, long written) {
+  Count count_index(const Daemon& daemon, const std::string& name, long written,
+                    const std::function<bool(long)>& expected) {
     auto& indexed = indexed_[daemon.dir];
     if (indexed.empty()) indexed = read_index(daemon);
     const std::vector<long>& numbers = indexed[name];
     std::size_t at = 0;
-    return count_numbers(
-        written, [](long) { return true; },
-        [&](long& n) {
-          if (at == numbers.size()) return false;
-          n = numbers[at++];
-          return true;
-        });
+    return count_numbers(written, expected, [&](long& n) {
+      if (at == numbers.size()) return false;
+      n = numbers[at++];
+      return true;
+    });
+  }
+  // What all windows come to, against the data.
+  Count count_sums(const std::string& name, long written, const std::function<bool(long)>& expected) {
+    long events = 0, total = 0, folded = 0, sum = 0;
+    for (long n = 0; n < written; ++n)
+      if (expected(n)) ++events, total += n;
+    for (const Json& e : folded_) {
+      if (e["file"] != name) continue;
+      folded += e["folded"].get<long>(), sum += e["total"].get<long>();
+    }
+    Count c;
+    c.lost = std::max(0L, events - folded), c.doubled = std::max(0L, folded - events);
+    if (events == folded && total != sum) c.lost = c.doubled = 1;
+    if (!c.good()) c.where = fmt::format(" {} of {} events, {} of {} in all", folded, events, sum, total);
+    return c;
+  }
+  static std::string window_of(const Json& e) {
+    return e["timestamp"].get<std::string>() + e["body"].get<std::string>() + e["dingle.part"].dump();
+  }
+  // Those for which the condition of `to` holds, and no other, are in the file too.
+  Count count_large() {
+    std::set<std::string> expected;
+    for (const Json& e : folded_)
+      if (e["folded"].get<long>() >= 100) expected.insert(window_of(e));
+    Count c;
+    for (const std::string& id : expected) c.lost += large_.count(id) == 0;
+    for (const std::string& id : large_) c.doubled += expected.count(id) == 0;
+    return c;
+  }
+  void read_large() {
+    for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/large")) {
+      std::ifstream in(file.path());
+      for (std::string line; std::getline(in, line);) large_.insert(window_of(Json::parse(line)));
+    }
   }
   // The files at least once, under one id each: what stands twice with one id counts once.
   Count count_archive(const std::string& name, long written, const std::function<bool(long)>& expected) {
@@ -350,6 +436,8 @@ class Torture {
   }
 
   std::string configuration_;
+  std::vector<Json> folded_;                                                 // events that stand for others
+  std::set<std::string> large_;                                              // of them, in the file
   std::map<std::string, std::map<long, std::set<std::string>>> archived_;    // ids, by file and number
   std::map<std::string, std::map<std::string, std::vector<long>>> indexed_;  // by daemon and file
   TroubledService service_;
@@ -452,8 +540,19 @@ const std::map<std::string, Torture::Fault>& Torture::faults() {
       {"reload",
        [](Torture& t, std::mt19937& r) {
          t.service_.answering = 503;
-         t.configuration_ += "# another\n";
+         const std::string sound = t.configuration_;
+         switch (r() % 4) {
+           case 0: t.configuration_ += "# another\n"; break;
+           case 1:  // what is folded means something else: windows are sent first
+             t.toggle("total: sum(n) }", "total: sum(n), greatest: max(n) }");
+             break;
+           case 2:  // one step more, and less
+             t.toggle("{ fields: { file: odd } }", "{ fields: { file: odd, half: second } }");
+             break;
+           default: t.configuration_ += "pipelines: [\n";  // broken: the old one goes on
+         }
          t.daemon_.configure(t.configuration_);
+         if (t.configuration_.ends_with("[\n")) t.configuration_ = sound;
          t.daemon_.hang_up();
          pause(r, 300);
          t.calm();

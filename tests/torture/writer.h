@@ -1,4 +1,4 @@
-// Writes numbered lines to three files, one of them hostile, and rotates them in every way that rotating tools know.
+// Writes numbered lines to four files, one of them hostile, and rotates them in every way that rotating tools know.
 #pragma once
 
 #include <fcntl.h>
@@ -51,7 +51,7 @@ inline std::string hostile(long n) {
 class Writer {
  public:
   Writer(Daemon& daemon, Story& story) : story_(story) {
-    for (const char* name : {"alpha", "beta", "gamma"})
+    for (const char* name : {"alpha", "beta", "gamma", "delta"})
       threads_.emplace_back([this, &daemon, name = std::string(name)] { write(daemon, name); });
   }
   void stop() {
@@ -85,7 +85,7 @@ class Writer {
       put(fd, std::string_view(text).substr(half));
     };
     while (!stopping_) {
-      lines(is_hostile ? 2 : 20);
+      lines(is_hostile ? 2 : name == "delta" ? 6 : 20);
       if (int wanted = rotate; in_file > (is_hostile ? 1000 : 10'000) ||
                                (wanted > 0 && rotate.compare_exchange_strong(wanted, wanted - 1))) {
         const std::string away = path + "." + std::to_string(rotated++);
