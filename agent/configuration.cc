@@ -87,8 +87,7 @@ class Reader {
     findings_.sort();
     if (findings_.errors() != 0) return nullptr;
     result_->patterns = patterns_;
-    result_->version =
-        fmt::format("{:08x}", static_cast<std::uint32_t>(XXH64(text_.data(), text_.size(), 0)));
+    result_->version = version_of(text_);
     return result_;
   }
 
@@ -455,6 +454,10 @@ class Reader {
 };
 
 }  // namespace
+
+std::string version_of(std::string_view text) {
+  return fmt::format("{:08x}", static_cast<std::uint32_t>(XXH64(text.data(), text.size(), 0)));
+}
 
 std::string listen_problem(const Options& server) {
   const std::string& listen = server.text("listen");

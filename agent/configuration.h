@@ -59,6 +59,8 @@ struct Configuration {
 // Why the server may not listen where its options say, or "".
 std::string listen_problem(const Options& server);
 
+std::string version_of(std::string_view text);  // 8 hex digits
+
 // Reads and checks all of it. Answers nullptr if there are errors; warnings alone do not stop it.
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings);
 

@@ -32,8 +32,6 @@ struct Calls {
     return {200, "application/json", status_json(api.engine_), nullptr};
   }
 
-  static ApiAnswer reload(Api& api, const ApiRequest&) { return api.reload_(); }
-
   static ApiAnswer watch(Api& api, const ApiRequest& r) {
     const Parameters p(r);
     Condition where = p.where();
@@ -118,7 +116,24 @@ const std::vector<Call>& calls() {
        "/v1/reload",
        "Reads the configuration file again and takes it, if it is sound.",
        {},
-       Calls::reload},
+       reload_configuration,
+       {{"who", "string", "Who wants it, as it stands in the list of versions."},
+        {"note", "string", "What for."}}},
+      {"GET",
+       "/v1/versions",
+       "The configurations that ran and those that were refused, the newest first.",
+       {{"limit", "integer", "At most so many; 50 if missing."}},
+       list_versions},
+      {"GET", "/v1/versions/{version}", "One version, with its text and findings.", {}, show_version},
+      {"POST",
+       "/v1/return",
+       "Writes the text of a former version into the configuration file, and takes it: only if what stands there is "
+       "what runs.",
+       {},
+       return_to_version,
+       {{"version", "integer", "Its number."},
+        {"who", "string", "Who wants it, as it stands in the list of versions."},
+        {"note", "string", "What for."}}},
       {"GET",
        "/v1/watch",
        "Events as they arrive, as NDJSON, until the caller hangs up.",
@@ -231,8 +246,6 @@ bool path_matches(const std::string& pattern, const std::string& path) {
 }
 
 }  // namespace
-
-Api::Api(Engine& engine, std::function<ApiAnswer()> reload) : engine_(engine), reload_(std::move(reload)) {}
 
 ApiAnswer api_error(int status, const std::string& message, const std::string& hint,
                     const std::string& parameter, std::size_t offset, std::size_t length) {

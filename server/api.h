@@ -28,17 +28,19 @@ struct ApiAnswer {
   std::function<bool(std::string& piece)> stream;
 };
 
+class ConfigurationFile;
+
 class Api {
  public:
-  // `reload` reads the configuration file again and gives it to the engine; its answer is what the call
-  // answers.
-  Api(Engine& engine, std::function<ApiAnswer()> reload);
+  // Both outlive it.
+  Api(Engine& engine, ConfigurationFile& file) : engine_(engine), file_(file) {}
   ApiAnswer handle(const ApiRequest& request);
   Engine& engine() { return engine_; }
+  ConfigurationFile& file() { return file_; }
 
  private:
   Engine& engine_;
-  std::function<ApiAnswer()> reload_;
+  ConfigurationFile& file_;
   std::atomic<int> watchers_{0};
   friend struct Calls;
 };

@@ -35,6 +35,11 @@ ApiAnswer newest_lines(Api& api, const ApiRequest& request);
 ApiAnswer unmatched_lines(Api& api, const ApiRequest& request);
 ApiAnswer leftover_lines(Api& api, const ApiRequest& request);
 
+ApiAnswer reload_configuration(Api& api, const ApiRequest& request);
+ApiAnswer list_versions(Api& api, const ApiRequest& request);
+ApiAnswer show_version(Api& api, const ApiRequest& request);
+ApiAnswer return_to_version(Api& api, const ApiRequest& request);
+
 ApiAnswer list_letters(Api& api, const ApiRequest& request);
 ApiAnswer count_letters(Api& api, const ApiRequest& request);
 ApiAnswer resend_letters(Api& api, const ApiRequest& request);

@@ -7,88 +7,21 @@
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
-#include <fstream>
 #include <iostream>
-#include <sstream>
 
 #include "agent/memory.h"
 #include "agent/secret.h"
 #include "core/time/instant.h"
 #include "server/api.h"
+#include "server/configuration_file.h"
 #include "server/http_server.h"
-#include "server/json_answer.h"
 #include "server/log.h"
 #include "server/token.h"
 
 namespace dingle {
 namespace {
 
-bool read_file(const std::string& path, std::string& text, std::string& problem) {
-  std::ifstream in(path, std::ios::binary);
-  std::ostringstream all;
-  if (in) all << in.rdbuf();
-  if (!in) {
-    problem = path + ": " + std::strerror(errno);
-    return false;
-  }
-  text = all.str();
-  return true;
-}
-
-struct Arguments {
-  std::string configuration = "/etc/dingle/dingle.yaml", data, listen;
-};
-
-// Reads the configuration; what the command line says about the server wins over the file.
-std::shared_ptr<const Configuration> load(const Arguments& arguments, std::string& text,
-                                          std::vector<Finding>& found, std::string& problem) {
-  if (!read_file(arguments.configuration, text, problem)) return nullptr;
-  Findings findings(text);
-  auto configuration = read_configuration(text, findings);
-  found = findings.all();
-  if (!configuration) return nullptr;
-  if (arguments.data.empty() && arguments.listen.empty()) return configuration;
-  auto changed = std::make_shared<Configuration>(*configuration);
-  if (!arguments.data.empty()) changed->server.override_text("data", arguments.data);
-  if (!arguments.listen.empty()) changed->server.override_text("listen", arguments.listen);
-  problem = listen_problem(changed->server);
-  if (!problem.empty()) return nullptr;
-  return changed;
-}
-
-Json findings_json(const std::vector<Finding>& findings) {
-  auto list = Json::array();
-  for (const Finding& f : findings)
-    list.push_back({{"severity", f.is_error ? "error" : "warning"},
-                    {"line", f.place.line},
-                    {"column", f.place.column},
-                    {"length", f.length},
-                    {"message", f.message},
-                    {"hint", f.hint}});
-  return list;
-}
-
-ApiAnswer reload(const Arguments& arguments, Engine& engine) {
-  std::string text, problem;
-  std::vector<Finding> findings;
-  auto configuration = load(arguments, text, findings, problem);
-  if (configuration)
-    problem = engine.reload(configuration);
-  else if (problem.empty())
-    problem = "the configuration has errors; the running one goes on";
-  Json body{{"findings", findings_json(findings)}, {"file", arguments.configuration}};
-  if (!problem.empty()) {
-    engine.problems().set("configuration", problem);
-    body["error"] = {{"message", problem}};
-    return {409, "application/json", dump(body), nullptr};
-  }
-  engine.problems().clear("configuration");
-  log_info("configuration reloaded", {{"version", configuration->version}});
-  body["configuration"] = configuration->version;
-  return json_answer(body);
-}
-
-int run(const Arguments& arguments) {
+int run(const ConfigurationFile::Place& arguments) {
   // Signals are taken by the main thread alone, at one place.
   sigset_t signals;
   sigemptyset(&signals);
@@ -101,14 +34,15 @@ int run(const Arguments& arguments) {
     setrlimit(RLIMIT_NOFILE, &files);
   }
 
-  std::string text, problem;
-  std::vector<Finding> findings;
-  auto configuration = load(arguments, text, findings, problem);
-  for (const Finding& f : findings) std::cerr << render(f, arguments.configuration, text);
-  if (!configuration) {
-    if (!problem.empty()) std::cerr << "dingled: " << problem << "\n";
+  ConfigurationFile file(arguments);
+  const ConfigurationFile::Read read = file.read();
+  for (const Finding& f : read.findings) std::cerr << render(f, file.path(), read.text);
+  if (!read.configuration) {
+    if (!read.problem.empty()) std::cerr << "dingled: " << read.problem << "\n";
     return 1;
   }
+  const auto& configuration = read.configuration;
+  std::string problem;
   const std::string data = configuration->server.text("data");
   std::error_code error;
   if (std::filesystem::create_directories(data, error)) ::chmod(data.c_str(), 0700);
@@ -127,19 +61,25 @@ int run(const Arguments& arguments) {
     return 1;
   }
   const std::string token_problem = problem;  // a full disk's, else it is empty
+  Versions versions(data + "/versions.sqlite");
+  // What steps remember of a configuration that is not there any more, that one sends.
+  std::string no_version;
+  const auto before = versions.current(no_version);
+  const auto former = before && before->text != read.text ? file.parse(before->text).configuration : nullptr;
   auto engine = Engine::start(configuration, [](const Problems::Problem& p, Problems::Said said) {
     if (said == Problems::Said::problem)
       log_warning("problem", {{"about", p.about}, {"text", p.text}});
     else
       log_info(said == Problems::Said::ended ? "problem ended" : "note",
                {{"about", p.about}, {"text", p.text}});
-  });
+  }, system_clock(), former);
   if (!engine) {
     std::cerr << "dingled: " << engine.problem().message
               << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";
     return 1;
   }
-  Api api(**engine, [&] { return reload(arguments, **engine); });
+  file.started(read, versions, **engine);
+  Api api(**engine, file);
   const Options& tls = configuration->server.section("tls");
   HttpServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
     std::map<std::string, std::string> tokens;
@@ -159,15 +99,15 @@ int run(const Arguments& arguments) {
   if (!token_problem.empty()) unwritten["token"] = token;
   // What there was no room for is tried again.
   const auto write_rest = [&] {
-    std::erase_if(unwritten, [&](const auto& file) {
+    std::erase_if(unwritten, [&](const auto& named) {
       bool full = false;
-      const std::string why = write_for_clients(data, file.first, file.second, &full);
+      const std::string why = write_for_clients(data, named.first, named.second, &full);
       if (!why.empty() && !full) problem = why;
       if (full)
-        (*engine)->problems().set("server: " + file.first,
+        (*engine)->problems().set("server: " + named.first,
                                   why + "; until there is room, clients do not find this program");
       else
-        (*engine)->problems().clear("server: " + file.first);
+        (*engine)->problems().clear("server: " + named.first);
       return !full;
     });
   };
@@ -194,7 +134,7 @@ int run(const Arguments& arguments) {
       }
     }
     if (signal_number != SIGHUP) break;
-    reload(arguments, **engine);
+    file.reload({"signal", ""});
   }
   const auto within = std::chrono::nanoseconds((*engine)->configuration()->server.number("stop_within"));
   log_info("stopping", {{"within", format_duration(within.count())}});
@@ -224,8 +164,8 @@ int main(int argc, char** argv) {
       "dingled: reads logs, makes events of them, and ships them. Stops on SIGTERM, reloads on SIGHUP.",
       "dingled"};
   app.footer("Example:\n  dingled --config dingle.yaml --data ./data --listen 127.0.0.1:0");
-  dingle::Arguments arguments;
-  app.add_option("--config", arguments.configuration, "The configuration file")->capture_default_str();
+  dingle::ConfigurationFile::Place arguments;
+  app.add_option("--config", arguments.path, "The configuration file")->capture_default_str();
   app.add_option("--data", arguments.data, "The data folder, instead of the configuration's");
   app.add_option("--listen", arguments.listen, "Address and port of the API, instead of the configuration's");
   bool openapi = false;

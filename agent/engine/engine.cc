@@ -15,7 +15,8 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration,
-                                              Problems::Listener listener, const Clock& clock) {
+                                              Problems::Listener listener, const Clock& clock,
+                                              std::shared_ptr<const Configuration> before) {
   std::unique_ptr<Engine> engine(new Engine(std::move(listener), clock));
   engine->data_ = configuration->server.text("data");
   engine->started_ = system_now();
@@ -69,14 +70,17 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   engine->count_unknown();
   std::string problem = engine->forbids(*configuration);
   if (!problem.empty()) return Problem{problem, "", 0, 0};
-  engine->running_ = engine->prepare(std::move(configuration), &problem);
-  if (!engine->running_) return Problem{problem, "", 0, 0};
-  engine->give_up_memories();
-  const auto workers = static_cast<std::size_t>(engine->running_->configuration->server.number("workers"));
+  const auto workers = static_cast<std::size_t>(configuration->server.number("workers"));
   engine->most_in_flight_ = 2 * workers + 2;
   for (std::size_t i = 0; i < workers; ++i)
     engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
   engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
+  if (before && engine->has_orphans(*configuration) &&
+      engine->run(engine->prepare(std::move(before), &problem)) && engine->close_memories(*configuration).empty())
+    problem = engine->forbids(*configuration);
+  if (problem.empty()) engine->run(engine->prepare(std::move(configuration), &problem));
+  if (!problem.empty()) return Problem{problem, "", 0, 0};
+  engine->give_up_memories();
   engine->start_destinations();
   engine->start_sources();
   engine->meter_ = std::thread([e = engine.get()] { e->run_meter(); });
@@ -302,8 +306,7 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
     std::lock_guard swapping(swapping_);
     problem = forbids(*configuration);
     if (problem.empty()) next = prepare(std::move(configuration), &problem);
-    std::lock_guard lock(running_mutex_);
-    if (next) running_ = next;
+    if (next) run(next);
   }
   resume();
   if (next) {
@@ -312,6 +315,13 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   }
   start_sources();
   return problem;
+}
+
+// From now on that one. False if there is none.
+bool Engine::run(std::shared_ptr<const Running> next) {
+  std::lock_guard lock(running_mutex_);
+  if (next) running_ = std::move(next);
+  return running_ != nullptr;
 }
 
 std::shared_ptr<const Engine::Running> Engine::running() const {

@@ -34,10 +34,12 @@ namespace dingle {
 
 class Engine final : public Intake {
  public:
-  // Opens the spool in the configuration's data folder and starts everything.
+  // Opens the spool in the configuration's data folder and starts everything. `before`: what ran last, if it is another one and
+  // known: steps with memory that are not there any more, or mean something else, send by it what they hold.
   static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration,
                                                Problems::Listener listener,
-                                               const Clock& clock = system_clock());
+                                               const Clock& clock = system_clock(),
+                                               std::shared_ptr<const Configuration> before = nullptr);
   ~Engine() override;
 
   // Swaps the configuration: sources pause for some milliseconds, destinations that did not change go on.
@@ -143,6 +145,7 @@ class Engine final : public Intake {
   std::shared_ptr<const Running> prepare(std::shared_ptr<const Configuration> configuration,
                                          std::string* problem);
   std::shared_ptr<const Running> running() const;
+  bool run(std::shared_ptr<const Running> next);
   void start_destinations();
   void start_sources();
   void forget_old_steps();
@@ -168,6 +171,7 @@ class Engine final : public Intake {
   std::string close_memories(const Configuration& next);
   void give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
   void give_up_memories();
+  bool has_orphans(const Configuration& configuration) const;
   void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);
   bool set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out);
   void run_worker();

@@ -15,6 +15,16 @@ std::string held_counter(std::uint32_t id) { return "memory/" + std::to_string(i
 
 std::string windows(std::uint64_t n) { return std::to_string(n) + (n == 1 ? " entry" : " entries"); }
 
+// Whether the configuration has that step, and it means the same there.
+bool continues(const Configuration& c, const Turnstile::Head& head) {
+  const auto& all = c.flow.turnstiles;
+  return std::any_of(all.begin(), all.end(), [&](const Flow::Turnstile& t) {
+    const MemoryStep& step = c.flow.step_of(t);
+    return c.pipelines[c.flow.nodes[t.node].number].name == head.pipeline && name_of(step) == head.step &&
+           step.meaning() == head.meaning;
+  });
+}
+
 }  // namespace
 
 // The memories of a flow: those that go on, and new ones.
@@ -100,12 +110,7 @@ std::string Engine::close_memories(const Configuration& next) {
   const std::shared_ptr<const Running> running = this->running();
   Work::Tick closing{Turn::Why::everything, {}};
   for (const auto& t : running->turnstiles)
-    closing.of.push_back(std::none_of(
-        next.flow.turnstiles.begin(), next.flow.turnstiles.end(), [&](const Flow::Turnstile& other) {
-          const MemoryStep& step = next.flow.step_of(other);
-          return next.pipelines[next.flow.nodes[other.node].number].name == t->pipeline() &&
-                 name_of(step) == t->name() && step.meaning() == t->meaning();
-        }));
+    closing.of.push_back(!continues(next, {0, t->meaning(), t->pipeline(), t->name()}));
   if (std::find(closing.of.begin(), closing.of.end(), true) == closing.of.end()) return "";
   const std::vector<bool> of = closing.of;
   auto fate = std::make_shared<Fate>(Fate::open);
@@ -124,23 +129,24 @@ std::string Engine::close_memories(const Configuration& next) {
   return "";
 }
 
-// At a start: what steps remembered that are not there any more, or mean something else.
+// Whether something is remembered that the configuration has no step for.
+bool Engine::has_orphans(const Configuration& configuration) const {
+  const auto heads = Turnstile::all(*spool_);
+  return std::any_of(heads.begin(), heads.end(), [&](const auto& head) { return !continues(configuration, head.second); });
+}
+
+// At a start: what nobody could send.
 void Engine::give_up_memories() {
   for (const auto& [id, head] : Turnstile::all(*spool_)) {
-    const auto& all = running_->turnstiles;
-    if (std::any_of(all.begin(), all.end(), [&, id = id, &head = head](const auto& t) {
-          return t->id() == id && t->meaning() == head.meaning;
-        }))
-      continue;
+    if (continues(*running_->configuration, head)) continue;
     Changes changes = Turnstile::removal(*spool_, id);
     const std::uint64_t entries = changes.state.size() - 1;
     const std::int64_t held = spool_->counter(held_counter(id));
     give_up(head.pipeline, id, held, std::move(changes));
     if (held != 0)
       problems_.set("pipeline " + head.pipeline + ": given up",
-                    "the step `" + head.step + "` is gone or means something else since the last start: " +
-                        windows(entries) + " of it, of " + std::to_string(held) +
-                        " events, are given up; a reload would have sent them first");
+                    "the step `" + head.step + "` is gone or means something else since the last start, and what ran then is " +
+                        "not known: " + windows(entries) + " of it, of " + std::to_string(held) + " events, are given up");
   }
 }
 

@@ -122,9 +122,10 @@ class EngineTest : public testing::Test {
     return changed;
   }
   void start(const std::string& to = "[d]") { start(configuration(to)); }
-  void start(std::shared_ptr<const Configuration> configuration) {
+  void start(std::shared_ptr<const Configuration> configuration,
+             std::shared_ptr<const Configuration> before = nullptr) {
     auto started = Engine::start(
-        std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock);
+        std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock, std::move(before));
     ASSERT_TRUE(started) << started.problem().message;
     engine = std::move(*started);
   }

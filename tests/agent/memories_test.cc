@@ -147,10 +147,27 @@ TEST_F(MemoriesTest, WhatChangedWhileTheProgramWasDownIsGivenUpAndTold) {
   std::string told;
   for (const auto& problem : engine->problems().all()) told += problem.text + "\n";
   EXPECT_NE(
-      told.find("`fold` is gone or means something else since the last start: 1 entry of it, of 2 events"),
+      told.find("`fold` is gone or means something else since the last start, and what ran then is not known: 1 entry of it, of 2 events"),
       std::string::npos)
       << told;
   EXPECT_TRUE(engine->spool().state_with_prefix("memory/").empty());
+  balanced();
+}
+
+TEST_F(MemoriesTest, WhatChangedWhileTheProgramWasDownIsSentByWhatRanBefore) {
+  const auto before = configuration();
+  start(before);
+  lines({"tern 1", "tern 5"});
+  ASSERT_TRUE(settled(2));
+  engine->stop(5s);
+  engine.reset();
+  steps = std::string("[ ") + kParse + " ]";
+  start(configuration(), before);
+  EXPECT_TRUE(got({"ship=tern n=6 stands_for=2"}));
+  EXPECT_EQ(counter("pipeline/p/given_up"), 0);
+  EXPECT_TRUE(engine->spool().state_with_prefix("memory/").empty());
+  lines({"gull 2"});
+  EXPECT_TRUE(got({"ship=tern n=6 stands_for=2", "gull 2"}));
   balanced();
 }
 

@@ -152,5 +152,47 @@ TEST(Flow, LettersGoThroughTheWholeChainAgain) {
   EXPECT_EQ(taken[1]["dingle.pipeline"], "heavy");
 }
 
+constexpr const char* kFolded = R"(
+sources: { crane: { files: { paths: ['{dir}/logs/crane*.log'] } } }
+pipelines:
+  lifts:
+    from: [crane]
+    steps:
+      - parse: { templates: ['lift {crane.id:word} load={crane.load:int} by {operator:word}'] }
+      - unique: { by: [crane.id, crane.load], within: 1h }
+      - fold: { by: [crane.id], window: 1s, grace: 100ms, values: { tons: sum(crane.load), most: max(crane.load), lifts: count(*) } }
+    to: [all]
+destinations: { all: { index: { name: all } } }
+)";
+
+// Kills with windows open, and lines written between them: the sums are those of the lines.
+TEST(Flow, WhatIsFoldedIsCountedOnceOverKills) {
+  Daemon daemon(kFolded);
+  daemon.start();
+  long lines = 0, tons = 0;
+  for (int round = 0; round < 6; ++round) {
+    std::string text;
+    for (int i = 0; i < 500; ++i, ++lines, tons += lines)
+      text += "lift C" + std::to_string(i % 3) + " load=" + std::to_string(lines + 1) + " by ann\n";
+    daemon.write("crane.log", text + "lift C0 load=1 by bo\n");
+    if (round == 0) daemon.settled();  // the first of those that come again
+    if (round % 2) daemon.kill(), daemon.start();
+  }
+  ASSERT_TRUE(eventually([&] {
+    const Json p = find(daemon.status()["pipelines"], "lifts");
+    return p["in"] == lines + 6 && p["held"] == 0;
+  }));
+  const Json status = daemon.settled();
+  EXPECT_EQ(status["balanced"], true) << status["balance"];
+  EXPECT_EQ(find(status["pipelines"], "lifts")["dropped"], 6);
+  long sum = 0, stands_for = 0;
+  for (const Json& e : daemon.events("dingle.part >= 1"))
+    sum += e["tons"].get<long>(), stands_for += e["dingle.stands_for"].get<long>();
+  EXPECT_EQ(stands_for, lines);
+  EXPECT_EQ(sum, tons);
+  const Ran shown = daemon.dingle({"status", "--steps"});
+  EXPECT_NE(shown.out.find("FOLDED"), std::string::npos) << shown.out;
+}
+
 }  // namespace
 }  // namespace dingle

@@ -552,9 +552,9 @@ const std::map<std::string, Torture::Fault>& Torture::faults() {
            default: t.configuration_ += "pipelines: [\n";  // broken: the old one goes on
          }
          t.daemon_.configure(t.configuration_);
-         if (t.configuration_.ends_with("[\n")) t.configuration_ = sound;
          t.daemon_.hang_up();
          pause(r, 300);
+         if (t.configuration_.ends_with("[\n")) t.daemon_.configure(t.configuration_ = sound);
          t.calm();
        }},
   };
