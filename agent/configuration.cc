@@ -189,6 +189,7 @@ class Reader {
       }
       read.emplace_back(&e, o);
     });
+    write_node(section, written_patterns_);
     // Checked when all are known, since they may use each other.
     for (const auto& [entry, o] : read) {
       std::vector<Problem> problems;
@@ -221,6 +222,8 @@ class Reader {
     s.options = Options::read(s.kind->spec.options, kind_entry->value, kind_entry->key, findings_);
     if (s.options.sound() && s.kind->prepare)
       s.prepared = s.kind->prepare({s.options, *patterns_, findings_});
+    write_node(e.value, s.written);
+    if (s.prepared) s.written += written_patterns_;
     result_->sources.push_back(std::move(s));
   }
 
@@ -451,6 +454,7 @@ class Reader {
   std::vector<std::string> declared_sources_, declared_destinations_;
   std::vector<TakesFrom> taking_;  // by pipeline
   std::set<std::string> used_sources_, used_destinations_;
+  std::string written_patterns_;
 };
 
 }  // namespace

@@ -22,6 +22,8 @@ struct SourceSettings {
   std::shared_ptr<const Prepared> prepared;
   std::vector<std::pair<std::string, std::string>> resource;  // fields fixed for the source
   Zone zone;                                                  // of times that name none
+  std::string
+      written;  // its options as text, and the patterns that it may use, to see whether a reload changed them
 };
 
 // Where a pipeline's events go.

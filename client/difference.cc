@@ -48,7 +48,7 @@ bool print_difference(const Client& client, const Labelled& earlier, const Label
   std::istringstream lines(text);
   for (std::string line; std::getline(lines, line);) {
     const bool head = line.starts_with("+++") || line.starts_with("---");
-    const char* code = head                    ? "1"
+    const char* code = head                     ? "1"
                        : line.starts_with("@@") ? "36"
                        : line.starts_with("+")  ? "32"
                        : line.starts_with("-")  ? "31"

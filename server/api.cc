@@ -127,7 +127,8 @@ const std::vector<Call>& calls() {
       {"GET", "/v1/versions/{version}", "One version, with its text and findings.", {}, show_version},
       {"POST",
        "/v1/return",
-       "Writes the text of a former version into the configuration file, and takes it: only if what stands there is "
+       "Writes the text of a former version into the configuration file, and takes it: only if what stands "
+       "there is "
        "what runs.",
        {},
        return_to_version,

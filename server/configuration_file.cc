@@ -62,7 +62,8 @@ ConfigurationFile::Read ConfigurationFile::parse(std::string text) const {
   return r;
 }
 
-void ConfigurationFile::keep(const Read& read, const Said& said, bool ran, const std::string& why, std::int64_t* number) {
+void ConfigurationFile::keep(const Read& read, const Said& said, bool ran, const std::string& why,
+                             std::int64_t* number) {
   Version v;
   v.ran = ran;
   v.hash = version_of(read.text);
@@ -118,20 +119,24 @@ ApiAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
   std::string problem;
   const auto version = versions_->get(number, problem);
   if (!problem.empty()) return api_error(500, problem);
-  if (!version) return api_error(404, "there is no version " + std::to_string(number), "dingle versions lists them", "version");
+  if (!version)
+    return api_error(404, "there is no version " + std::to_string(number), "dingle versions lists them",
+                     "version");
   if (!version->ran)
-    return api_error(409, "version " + std::to_string(number) + " was refused: " + version->why, "choose one that ran", "version");
+    return api_error(409, "version " + std::to_string(number) + " was refused: " + version->why,
+                     "choose one that ran", "version");
   const Read now = read(), then = parse(version->text);
   const auto current = versions_->current(problem);
   if (!current || now.text != current->text) {
-    Json body{{"error",
-               {{"message", place_.path + " is not what runs: somebody changed it" +
-                                (now.problem.empty() ? "" : " (" + now.problem + ")") + "; nothing was written"},
-                {"hint", "reload what stands there, or put it back, and then return"}}},
-              {"file", place_.path},
-              {"running", current ? current->text : ""},
-              {"on_disk", now.text},
-              {"wanted", version->text}};
+    Json body{
+        {"error",
+         {{"message", place_.path + " is not what runs: somebody changed it" +
+                          (now.problem.empty() ? "" : " (" + now.problem + ")") + "; nothing was written"},
+          {"hint", "reload what stands there, or put it back, and then return"}}},
+        {"file", place_.path},
+        {"running", current ? current->text : ""},
+        {"on_disk", now.text},
+        {"wanted", version->text}};
     return {409, "application/json", dump(body), nullptr};
   }
   Json body{{"findings", findings_json(then.findings)}, {"file", place_.path}};
@@ -140,7 +145,8 @@ ApiAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
     return {409, "application/json", dump(body), nullptr};
   };
   if (!then.configuration)
-    return refused(then.problem.empty() ? "version " + std::to_string(number) + " has errors today" : then.problem);
+    return refused(then.problem.empty() ? "version " + std::to_string(number) + " has errors today"
+                                        : then.problem);
   if (version->text == current->text) return refused("version " + std::to_string(number) + " runs already");
   if (problem = write(then.text); !problem.empty()) {
     body["text"] = version->text;
@@ -164,7 +170,7 @@ std::string ConfigurationFile::write(const std::string& text) const {
   std::error_code error;
   const std::string path = std::filesystem::canonical(place_.path, error).string();
   if (error) return "cannot find " + place_.path + ": " + error.message();
-  struct stat before{};
+  struct stat before {};
   if (::stat(path.c_str(), &before) != 0) return failed("look at", path);
   std::string made = path + ".new-XXXXXX";
   const int fd = ::mkostemp(made.data(), O_CLOEXEC);
@@ -178,7 +184,8 @@ std::string ConfigurationFile::write(const std::string& text) const {
     else if (errno != EINTR)
       problem = failed("write", made);
   }
-  if (problem.empty() && (::fchown(fd, before.st_uid, before.st_gid) != 0 || ::fchmod(fd, before.st_mode & 07777) != 0))
+  if (problem.empty() &&
+      (::fchown(fd, before.st_uid, before.st_gid) != 0 || ::fchmod(fd, before.st_mode & 07777) != 0))
     problem = failed("give its owner and mode to", made);
   if (problem.empty() && ::fsync(fd) != 0) problem = failed("write", made);
   ::close(fd);
@@ -187,7 +194,8 @@ std::string ConfigurationFile::write(const std::string& text) const {
     ::unlink(made.c_str());
     return problem;
   }
-  const int folder = ::open(std::filesystem::path(path).parent_path().c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  const int folder =
+      ::open(std::filesystem::path(path).parent_path().c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
   if (folder < 0 || ::fsync(folder) != 0) problem = failed("write the folder of", path);
   if (folder >= 0) ::close(folder);
   return problem;

@@ -42,7 +42,8 @@ class ConfigurationFile {
 
  private:
   std::string take(const Read& read, const Said& said, std::int64_t* number);
-  void keep(const Read& read, const Said& said, bool ran, const std::string& why, std::int64_t* number = nullptr);
+  void keep(const Read& read, const Said& said, bool ran, const std::string& why,
+            std::int64_t* number = nullptr);
   std::string write(const std::string& text) const;
   const Place place_;
   std::mutex changing_;

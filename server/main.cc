@@ -66,13 +66,16 @@ int run(const ConfigurationFile::Place& arguments) {
   std::string no_version;
   const auto before = versions.current(no_version);
   const auto former = before && before->text != read.text ? file.parse(before->text).configuration : nullptr;
-  auto engine = Engine::start(configuration, [](const Problems::Problem& p, Problems::Said said) {
-    if (said == Problems::Said::problem)
-      log_warning("problem", {{"about", p.about}, {"text", p.text}});
-    else
-      log_info(said == Problems::Said::ended ? "problem ended" : "note",
-               {{"about", p.about}, {"text", p.text}});
-  }, system_clock(), former);
+  auto engine = Engine::start(
+      configuration,
+      [](const Problems::Problem& p, Problems::Said said) {
+        if (said == Problems::Said::problem)
+          log_warning("problem", {{"about", p.about}, {"text", p.text}});
+        else
+          log_info(said == Problems::Said::ended ? "problem ended" : "note",
+                   {{"about", p.about}, {"text", p.text}});
+      },
+      system_clock(), former);
   if (!engine) {
     std::cerr << "dingled: " << engine.problem().message
               << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";

@@ -31,7 +31,8 @@ ConfigurationFile::Said said(const ApiRequest& r, Json* body = nullptr) {
   if (!r.body.empty()) given = body_of(r);
   const auto text = [&](const char* name) {
     if (!given.contains(name)) return std::string();
-    if (!given[name].is_string()) throw Refused{api_error(400, std::string("`") + name + "` must be a text", "", name)};
+    if (!given[name].is_string())
+      throw Refused{api_error(400, std::string("`") + name + "` must be a text", "", name)};
     const std::string value = given[name];
     if (value.size() > kMost)
       throw Refused{api_error(400, std::string("`") + name + "` has more than 1000 bytes", "", name)};
@@ -61,7 +62,8 @@ ApiAnswer list_versions(Api& api, const ApiRequest& r) {
   fine(problem);
   const std::int64_t removed = api.file().versions().removed(problem);
   fine(problem);
-  return json_answer({{"versions", list}, {"running", current ? Json(current->number) : Json()}, {"removed", removed}});
+  return json_answer(
+      {{"versions", list}, {"running", current ? Json(current->number) : Json()}, {"removed", removed}});
 }
 
 ApiAnswer show_version(Api& api, const ApiRequest& r) {
@@ -69,7 +71,8 @@ ApiAnswer show_version(Api& api, const ApiRequest& r) {
   std::int64_t number = 0;
   const auto [end, error] = std::from_chars(given.data(), given.data() + given.size(), number);
   if (error != std::errc() || end != given.data() + given.size() || number < 1)
-    throw Refused{api_error(400, "`" + given + "` is no version's number", "dingle versions lists them", "version")};
+    throw Refused{
+        api_error(400, "`" + given + "` is no version's number", "dingle versions lists them", "version")};
   std::string problem;
   const auto version = api.file().versions().get(number, problem);
   fine(problem);

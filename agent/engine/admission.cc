@@ -63,7 +63,7 @@ std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
   const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
   std::shared_ptr<const Running> running;
   for (;;) {
-    if (quiescing_ || stopping_) {
+    if (quiescing_ || stopping_ || letting_go_.count(batch.source) != 0) {
       paused_sources_.erase(batch.source);
       return Taken::stopping;
     }
@@ -75,6 +75,7 @@ std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
       std::lock_guard running_lock(running_mutex_);
       running = running_;
     }
+    if (!running->counters->has_source(batch.source)) return Taken::stopping;
     if (next_ticket_ - committed_ >= most_in_flight_) {
       if (until)
         room_.wait_until(lock, *until);

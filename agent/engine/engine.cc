@@ -75,12 +75,15 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   for (std::size_t i = 0; i < workers; ++i)
     engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
   engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
+  bool sent = true;
   if (before && engine->has_orphans(*configuration) &&
-      engine->run(engine->prepare(std::move(before), &problem)) && engine->close_memories(*configuration).empty())
+      engine->run(engine->prepare(std::move(before), &problem))) {
+    sent = engine->send_memories(*configuration);
     problem = engine->forbids(*configuration);
+  }
   if (problem.empty()) engine->run(engine->prepare(std::move(configuration), &problem));
   if (!problem.empty()) return Problem{problem, "", 0, 0};
-  engine->give_up_memories();
+  if (sent) engine->give_up_memories();
   engine->start_destinations();
   engine->start_sources();
   engine->meter_ = std::thread([e = engine.get()] { e->run_meter(); });
@@ -105,6 +108,10 @@ void Engine::count_unknown() {
 std::string Engine::forbids(const Configuration& configuration) const {
   for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
     const std::string name = key.substr(std::strlen("destination/"));
+    {
+      std::lock_guard lock(running_mutex_);
+      if (const auto it = deliveries_.find(name); it != deliveries_.end() && it->second.leaving) continue;
+    }
     bool taken_over = configuration.destination(name) != nullptr;
     for (const DestinationSettings& d : configuration.destinations) taken_over = taken_over || d.was == name;
     const Spool::Waiting waiting =
@@ -119,8 +126,8 @@ std::string Engine::forbids(const Configuration& configuration) const {
 }
 
 // Resolves names to ids, which are noted; answers nullptr when that is not possible.
-std::shared_ptr<const Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
-                                                       std::string* problem) {
+std::shared_ptr<Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
+                                                 std::string* problem) {
   auto r = std::make_shared<Running>();
   r->configuration = configuration;
   const char* const no_room = "the spool cannot be written, so nothing new can be given a place in it";
@@ -168,18 +175,31 @@ std::string written(const DestinationSettings& d) {
 
 }  // namespace
 
+// Those that changed begin anew, those that are gone end; one for which events came meanwhile goes on until it is empty.
 void Engine::start_destinations() {
-  std::shared_ptr<const Running> running = running_;
+  std::shared_ptr<const Running> running = this->running();
   std::vector<std::uint32_t> ids;
   std::map<std::string, Delivering> old;
   {
     std::lock_guard lock(running_mutex_);
     for (auto it = deliveries_.begin(); it != deliveries_.end();) {
       const DestinationSettings* d = running->configuration->destination(it->first);
-      if (d && written(*d) == it->second.written)
+      const std::uint64_t waiting = spool_->waiting(it->second.thread->id()).events;
+      const bool renamed = std::any_of(
+          running->configuration->destinations.begin(), running->configuration->destinations.end(),
+          [&](const auto& other) { return running->id_of(other) == it->second.thread->id(); });
+      if (d == nullptr && !renamed && waiting != 0) {
+        problems_.set("destination " + it->first + ": leaving",
+                      std::to_string(waiting) + (waiting == 1 ? " event" : " events") +
+                          " came for it while it was taken out of the configuration; it goes on as it was "
+                          "until they are delivered");
+        ids.push_back(it->second.thread->id());
+        it++->second.leaving = true;
+      } else if (d && written(*d) == it->second.written && !it->second.leaving) {
         ++it;
-      else
+      } else {
         old.insert(deliveries_.extract(it++));
+      }
     }
   }
   old.clear();  // joins their threads
@@ -191,9 +211,30 @@ void Engine::start_destinations() {
     auto made = d.kind->make({d, id, spool_->identity(), data_});
     deliveries_[d.name] = {
         written(d), d.kind->spec.name,
-        std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_)};
+        std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_),
+        running->configuration};
   }
   spool_->keep_destinations(ids);
+}
+
+// Destinations that left the configuration and are empty now end.
+void Engine::end_leaving() {
+  std::vector<Delivering> done;
+  std::vector<std::uint32_t> ids;
+  {
+    std::unique_lock reloading(reloading_, std::try_to_lock);
+    if (!reloading) return;
+    std::lock_guard lock(running_mutex_);
+    for (auto it = deliveries_.begin(); it != deliveries_.end();) {
+      if (!it->second.leaving || spool_->waiting(it->second.thread->id()).events != 0) {
+        ids.push_back(it++->second.thread->id());
+        continue;
+      }
+      problems_.clear("destination " + it->first + ": leaving");
+      done.push_back(std::move(deliveries_.extract(it++).mapped()));
+    }
+    if (!done.empty()) spool_->keep_destinations(ids);
+  }
 }
 
 // Steps are counted since their configuration began.
@@ -231,18 +272,60 @@ void Engine::rename_sources() {
   }
 }
 
+namespace {
+
+// A source goes on over a reload while this stays the same.
+std::string written(const SourceSettings& s) {
+  return s.written + std::to_string(fingerprint_of_secrets(s.options));
+}
+
+}  // namespace
+
+// Those that do not run.
 void Engine::start_sources() {
   forget_old_steps();
   rename_sources();
-  unmatched_.forget();
-  leftovers_.forget();
   std::lock_guard lock(running_mutex_);
   for (const SourceSettings& s : running_->configuration->sources) {
-    auto source = s.kind->make({s, *this});
-    source->start();
-    sources_[s.name] = std::move(source);
+    if (sources_.count(s.name)) continue;
+    Reading reading{written(s), running_->configuration, s.kind->make({s, *this})};
+    reading.source->start();
+    sources_[s.name] = std::move(reading);
   }
   left_.clear();
+}
+
+// Stops the sources that the configuration does not have, or has with other options, and waits until what they handed in is
+// appended. The others go on.
+void Engine::let_sources_go(const Configuration& next) {
+  std::map<std::string, Reading> old;
+  {
+    std::lock_guard lock(mutex_);
+    std::lock_guard running_lock(running_mutex_);
+    for (auto it = sources_.begin(); it != sources_.end();) {
+      const SourceSettings* s = next.source(it->first);
+      if (s && written(*s) == it->second.written) {
+        ++it;
+        continue;
+      }
+      letting_go_.insert(it->first);
+      old.insert(sources_.extract(it++));
+    }
+  }
+  room_.notify_all();
+  for (auto& [name, reading] : old) reading.source->stop();
+  std::unique_lock lock(mutex_);
+  const auto in_flight = [&] {
+    return std::any_of(in_flight_.begin(), in_flight_.end(),
+                       [&](const InFlight& b) { return old.count(b.source) != 0; });
+  };
+  while (in_flight() && !ending_) room_.wait_for(lock, 20ms);
+  letting_go_.clear();
+  lock.unlock();
+  for (const auto& [name, reading] : old) {
+    problems_.clear("source " + name);
+    problems_.clear_with_prefix("source " + name + ":");
+  }
 }
 
 void Engine::leave(const std::string& key, std::shared_ptr<void> open) {
@@ -258,14 +341,15 @@ std::shared_ptr<void> Engine::take_over(const std::string& key) {
 
 // Lets the sources hand in what they cannot read again.
 void Engine::finish_sources(std::chrono::steady_clock::time_point deadline) {
-  for (const auto& [name, source] : sources_) source->finish();
+  for (const auto& [name, reading] : sources_) reading.source->finish();
   while (std::chrono::steady_clock::now() < deadline &&
-         !std::all_of(sources_.begin(), sources_.end(), [](const auto& s) { return s.second->finished(); }))
+         !std::all_of(sources_.begin(), sources_.end(),
+                      [](const auto& s) { return s.second.source->finished(); }))
     std::this_thread::sleep_for(5ms);
 }
 
-// Stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is
-// forgotten: its checkpoint was not kept either, and the sources will read it again.
+// At the end: stops the sources and lets what they handed in reach the spool. What cannot, because the spool is full, is
+// forgotten: its checkpoint was not kept either, and a start takes what steps remember from the spool.
 void Engine::quiesce() {
   {
     std::lock_guard lock(mutex_);
@@ -273,12 +357,12 @@ void Engine::quiesce() {
   }
   room_.notify_all();
   done_.notify_all();
-  std::map<std::string, std::unique_ptr<Source>> old;
+  std::map<std::string, Reading> old;
   {
     std::lock_guard lock(running_mutex_);
     old.swap(sources_);
   }
-  for (auto& [name, source] : old) source->stop();
+  for (auto& [name, reading] : old) reading.source->stop();
   old.clear();
   std::unique_lock lock(mutex_);
   done_.wait(lock, [&] { return committed_ == next_ticket_; });
@@ -296,25 +380,43 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   for (const char* option : {"data", "listen", "tls", "workers", "spool", "letters"})
     if (!configuration->server.same(option, running_->configuration->server))
       return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
+  if (paused_) return "the spool cannot be written, and what changes must be noted there; give it room first";
   if (std::string problem = forbids(*configuration); !problem.empty()) return problem;
-  quiesce();
+  let_sources_go(*configuration);
   // What came until now may be for a destination that goes: only now is it known whether it all left.
   std::string problem;
-  std::shared_ptr<const Running> next;
-  if (std::exchange(discarded_, false)) recall(*running_);
-  if (problem = close_memories(*configuration); problem.empty()) {
+  std::uint64_t ticket = 0;
+  {
     std::lock_guard swapping(swapping_);
-    problem = forbids(*configuration);
-    if (problem.empty()) next = prepare(std::move(configuration), &problem);
-    if (next) run(next);
+    problem = ending_ ? "the program is stopping" : forbids(*configuration);
+    if (problem.empty())
+      if (auto next = prepare(std::move(configuration), &problem)) ticket = swap(std::move(next));
   }
-  resume();
-  if (next) {
-    problems_.clear_with_prefix("source ");
+  if (problem.empty()) {
+    std::unique_lock lock(mutex_);
+    while (committed_ < ticket && !ending_) room_.wait_for(lock, 20ms);
+    if (committed_ < ticket) return "the program is stopping";
+  }
+  if (problem.empty()) {
     start_destinations();
+    unmatched_.forget();
+    leftovers_.forget();
   }
   start_sources();
   return problem;
+}
+
+// The swap is an entry in the order of tickets: what has one already is worked on by the configuration that was there. Memories that
+// do not go on send what they hold, by that one too. Answers the first ticket behind it.
+std::uint64_t Engine::swap(std::shared_ptr<Running> next) {
+  std::lock_guard lock(mutex_);
+  const std::shared_ptr<const Running> before = running();
+  close_memories(before, *next->configuration, nullptr);
+  for (const auto& t : next->turnstiles)
+    if (std::find(before->turnstiles.begin(), before->turnstiles.end(), t) == before->turnstiles.end())
+      t->next = next_ticket_;
+  run(std::move(next));
+  return next_ticket_;
 }
 
 // From now on that one. False if there is none.
@@ -450,7 +552,6 @@ void Engine::run_committer() {
     {
       std::lock_guard lock(mutex_);
       ++committed_;
-      if (fate == Fate::given_up) discarded_ = true;
       if (in_flight_.front().tick) ticked = std::exchange(ticking_, false);
       in_flight_bytes_ -= in_flight_.front().bytes;
       if (in_flight_.front().fate) *in_flight_.front().fate = fate;

@@ -42,7 +42,7 @@ class Engine final : public Intake {
                                                std::shared_ptr<const Configuration> before = nullptr);
   ~Engine() override;
 
-  // Swaps the configuration: sources pause for some milliseconds, destinations that did not change go on.
+  // Changes the configuration by what differs: sources and destinations that did not change go on without a pause.
   // Answers what forbids it, or ""; then nothing was changed.
   std::string reload(std::shared_ptr<const Configuration> configuration);
   // Stops reading, empties the queues within the time, stops. What is left waits in the spool.
@@ -142,8 +142,7 @@ class Engine final : public Intake {
   // What keeps the configuration from replacing what runs: events that wait for what it does not have any
   // more; or "".
   std::string forbids(const Configuration& configuration) const;
-  std::shared_ptr<const Running> prepare(std::shared_ptr<const Configuration> configuration,
-                                         std::string* problem);
+  std::shared_ptr<Running> prepare(std::shared_ptr<const Configuration> configuration, std::string* problem);
   std::shared_ptr<const Running> running() const;
   bool run(std::shared_ptr<const Running> next);
   void start_destinations();
@@ -166,9 +165,13 @@ class Engine final : public Intake {
   void carry_on(Job job, std::unique_lock<std::mutex>& lock);
   static void note_pausing(Running& running, std::size_t node, const std::string& source);
   bool take_turnstiles(Running& next, std::string* problem);
-  void recall(const Running& running);
   void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate);
-  std::string close_memories(const Configuration& next);
+  bool close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,
+                      std::shared_ptr<Fate> fate);
+  bool send_memories(const Configuration& next);
+  std::uint64_t swap(std::shared_ptr<Running> next);
+  void let_sources_go(const Configuration& next);
+  void end_leaving();
   void give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
   void give_up_memories();
   bool has_orphans(const Configuration& configuration) const;
@@ -205,10 +208,17 @@ class Engine final : public Intake {
   mutable std::mutex running_mutex_;  // guards what follows
   std::shared_ptr<const Running> running_;
   std::map<std::string, std::shared_ptr<void>> left_;  // by sources, during a reload
-  std::map<std::string, std::unique_ptr<Source>> sources_;
+  struct Reading {
+    std::string written;
+    std::shared_ptr<const Configuration> configuration;  // the source points into it
+    std::unique_ptr<Source> source;
+  };
+  std::map<std::string, Reading> sources_;
   struct Delivering {
     std::string written, kind;
     std::unique_ptr<DeliveryThread> thread;
+    std::shared_ptr<const Configuration> configuration = {};  // that made it
+    bool leaving = false;  // it is not in the configuration any more, but events wait for it
   };
   std::map<std::string, Delivering> deliveries_;
 
@@ -231,7 +241,7 @@ class Engine final : public Intake {
   std::uint64_t in_flight_bytes_ = 0;
   std::map<std::string, std::string> paused_sources_;  // and the destinations that they wait for
   bool quiescing_ = false, discarding_ = false, stopping_ = false;
-  bool discarded_ = false;  // batches were forgotten, with what they changed in memories
+  std::set<std::string> letting_go_;  // sources that stop, for a change of the configuration
   std::atomic<bool> paused_{false};
   // Samples of what was appended and passed, one a second.
   struct Sample {

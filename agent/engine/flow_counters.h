@@ -23,6 +23,7 @@ class FlowCounters {
         values_as_text, implausible_times, created, merged, stood_for, early, passed_around;
   };
   const OfPipeline& pipeline(std::size_t number) const { return pipelines_[number]; }
+  bool has_source(const std::string& name) const { return sources_.count(name) != 0; }
   const SourceCounters& source(const std::string& name) const { return sources_.at(name); }
   CounterId thrown_away(std::size_t destination) const { return thrown_away_[destination]; }
 

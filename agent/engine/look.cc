@@ -67,6 +67,7 @@ void Engine::run_meter() {
     save_memory();
     shed_old();
     tick_if_due();
+    end_leaving();
     std::unique_lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
     // What a burst needed goes back to the system: after 5, 10, 20, 40... seconds, since destinations may
@@ -88,8 +89,8 @@ std::vector<Engine::SourceState> Engine::sources() const {
     for (const SourceSettings& s : running_->configuration->sources) {
       SourceState state{s.name, s.kind->spec.name, {}, 0, {}, ""};
       if (auto it = sources_.find(s.name); it != sources_.end())
-        state.bytes_behind = it->second->bytes_behind(), state.open = it->second->open(),
-        state.listening = it->second->listening();
+        state.bytes_behind = it->second.source->bytes_behind(), state.open = it->second.source->open(),
+        state.listening = it->second.source->listening();
       all.push_back(std::move(state));
     }
   }

@@ -50,8 +50,12 @@ bool Engine::take_turnstiles(Running& next, std::string* problem) {
       turnstile = std::make_shared<Turnstile>(id, pipeline, name_of(step), step);
       turnstile->next = ticket;
       const std::uint64_t unreadable = turnstile->recall(*spool_, step, clock_.wall());
+      // What one of another meaning holds is sent with the swap.
+      const bool replaces = running_ && std::any_of(running_->turnstiles.begin(), running_->turnstiles.end(),
+                                                    [&](const auto& before) { return before->id() == id; });
       const std::int64_t missing =
-          spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
+          replaces ? 0
+                   : spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
       if (missing != 0) give_up(pipeline, id, missing);
       if (unreadable != 0 || missing != 0)
         problems_.set("pipeline " + pipeline + ": memory",
@@ -72,14 +76,6 @@ void Engine::give_up(const std::string& pipeline, std::uint32_t step, std::int64
   changes.counters.push_back({spool_->counter_id(held_counter(step)), -events});
   changes.counters.push_back({spool_->counter_id("pipeline/" + pipeline + "/given_up"), events});
   spool_->note(std::move(changes));
-}
-
-// What batches changed that were forgotten is taken back.
-void Engine::recall(const Running& running) {
-  for (std::size_t i = 0; i < running.turnstiles.size(); ++i)
-    running.turnstiles[i]->recall(
-        *spool_, running.configuration->flow.step_of(running.configuration->flow.turnstiles[i]),
-        clock_.wall());
 }
 
 void Engine::tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate) {
@@ -104,35 +100,32 @@ void Engine::tick_if_due() {
   tick({}, running, nullptr);
 }
 
-// Memories that do not go on with that configuration send all that they hold, by the one that runs. What is in the
-// way, or "".
-std::string Engine::close_memories(const Configuration& next) {
-  const std::shared_ptr<const Running> running = this->running();
+// Memories that do not go on with that configuration send all that they hold, by the one that runs. With `mutex_` held. False if there
+// are none.
+bool Engine::close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,
+                            std::shared_ptr<Fate> fate) {
   Work::Tick closing{Turn::Why::everything, {}};
   for (const auto& t : running->turnstiles)
     closing.of.push_back(!continues(next, {0, t->meaning(), t->pipeline(), t->name()}));
-  if (std::find(closing.of.begin(), closing.of.end(), true) == closing.of.end()) return "";
-  const std::vector<bool> of = closing.of;
+  if (std::find(closing.of.begin(), closing.of.end(), true) == closing.of.end()) return false;
+  tick(std::move(closing), running, std::move(fate));
+  return true;
+}
+
+// The same at a start, waiting until it is appended. False if the disk is full: then it will be when there is room.
+bool Engine::send_memories(const Configuration& next) {
   auto fate = std::make_shared<Fate>(Fate::open);
-  {
-    std::unique_lock lock(mutex_);
-    tick(std::move(closing), running, fate);
-    room_.wait(lock, [&] { return *fate != Fate::open; });
-    discarded_ = false;
-  }
-  if (*fate == Fate::given_up) {
-    recall(*running);
-    return "the spool cannot be written, and steps with memory that change have to send what they hold";
-  }
-  for (std::size_t i = 0; i < of.size(); ++i)
-    if (of[i]) spool_->note(Turnstile::removal(*spool_, running->turnstiles[i]->id()));
-  return "";
+  std::unique_lock lock(mutex_);
+  if (!close_memories(running(), next, fate)) return true;
+  while (*fate == Fate::open && !paused_) room_.wait_for(lock, std::chrono::milliseconds(20));
+  return *fate == Fate::appended;
 }
 
 // Whether something is remembered that the configuration has no step for.
 bool Engine::has_orphans(const Configuration& configuration) const {
   const auto heads = Turnstile::all(*spool_);
-  return std::any_of(heads.begin(), heads.end(), [&](const auto& head) { return !continues(configuration, head.second); });
+  return std::any_of(heads.begin(), heads.end(),
+                     [&](const auto& head) { return !continues(configuration, head.second); });
 }
 
 // At a start: what nobody could send.
@@ -145,8 +138,10 @@ void Engine::give_up_memories() {
     give_up(head.pipeline, id, held, std::move(changes));
     if (held != 0)
       problems_.set("pipeline " + head.pipeline + ": given up",
-                    "the step `" + head.step + "` is gone or means something else since the last start, and what ran then is " +
-                        "not known: " + windows(entries) + " of it, of " + std::to_string(held) + " events, are given up");
+                    "the step `" + head.step +
+                        "` is gone or means something else since the last start, and what ran then is " +
+                        "not known: " + windows(entries) + " of it, of " + std::to_string(held) +
+                        " events, are given up");
   }
 }
 

@@ -72,6 +72,10 @@ void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& chan
     changes.state.push_back({prefix(id_), head(), false});
     noted_ = true;
   }
+  if (turn.why == Turn::Why::everything) {  // another one may take its place
+    changes.state.push_back({prefix(id_), "", true});
+    noted_ = false;
+  }
   // By what the memory says, which knows nothing of what steps count.
   if (const auto now_held = static_cast<std::int64_t>(memory_->size().held); now_held != held_before)
     changes.counters.push_back({held, now_held - held_before});

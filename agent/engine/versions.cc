@@ -47,7 +47,8 @@ Connection& Versions::connection() {
         std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
     c->run(
         "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
-        "CREATE TABLE IF NOT EXISTS version(number INTEGER PRIMARY KEY AUTOINCREMENT, parent INTEGER, ran INTEGER, hash TEXT, "
+        "CREATE TABLE IF NOT EXISTS version(number INTEGER PRIMARY KEY AUTOINCREMENT, parent INTEGER, ran "
+        "INTEGER, hash TEXT, "
         "at INTEGER, times INTEGER, who TEXT, note TEXT, file TEXT, why TEXT, findings TEXT, text TEXT)");
     connection_ = std::move(c);
   }
@@ -55,7 +56,8 @@ Connection& Versions::connection() {
 }
 
 std::optional<Version> Versions::one(const std::string& where, std::int64_t number) {
-  Statement s(connection().get(), "SELECT " + kColumns + ", text FROM version WHERE " + where + " ORDER BY number DESC LIMIT 1");
+  Statement s(connection().get(),
+              "SELECT " + kColumns + ", text FROM version WHERE " + where + " ORDER BY number DESC LIMIT 1");
   s.bind(1, number);
   return s.step() ? std::optional(read(s, true)) : std::nullopt;
 }
@@ -71,7 +73,8 @@ std::string Versions::keep(Version& v) {
     }
     v.parent = current ? current->number : 0;
     if (!v.ran && newest && !newest->ran && newest->text == v.text) {
-      Statement again(connection().get(), "UPDATE version SET at = ?, times = times + 1, why = ? WHERE number = ?");
+      Statement again(connection().get(),
+                      "UPDATE version SET at = ?, times = times + 1, why = ? WHERE number = ?");
       again.bind(1, v.at).bind_text(2, v.why);
       again.bind(3, newest->number).run();
       v.number = newest->number, v.times = newest->times + 1;
@@ -84,9 +87,10 @@ std::string Versions::keep(Version& v) {
       s.bind_text(5, v.who).bind_text(6, v.note).bind_text(7, v.file).bind_text(8, v.why);
       s.bind_text(9, v.findings).bind_text(10, v.text).run();
       v.number = sqlite3_last_insert_rowid(connection().get());
-      Statement old(connection().get(),
-                    "DELETE FROM version WHERE ran = ?1 AND number NOT IN (SELECT number FROM version WHERE ran = ?1 "
-                    "ORDER BY number DESC LIMIT ?2)");
+      Statement old(
+          connection().get(),
+          "DELETE FROM version WHERE ran = ?1 AND number NOT IN (SELECT number FROM version WHERE ran = ?1 "
+          "ORDER BY number DESC LIMIT ?2)");
       old.bind(1, std::int64_t{v.ran}).bind(2, std::uint64_t{v.ran ? kMostRan : kMostRefused}).run();
     }
     transaction.commit();

@@ -21,8 +21,8 @@ struct Version {
   std::int64_t at = 0;      // ns since 1970 UTC: when it was given, the last time
   std::int64_t times = 1;   // that a text was refused, one after another
   std::string who, note, file;
-  std::string why;           // it was refused
-  std::string findings = {}; // a JSON array, as `dingle check --output json` tells them
+  std::string why;            // it was refused
+  std::string findings = {};  // a JSON array, as `dingle check --output json` tells them
   std::string text = {};
 };
 

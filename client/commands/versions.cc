@@ -30,9 +30,10 @@ int list(const Client& client, const VersionsOptions& o) {
   for (Json v : a.body["versions"]) {
     const std::string note = v["note"].get<std::string>();
     v["running"] = v["version"] == a.body["running"];
-    v["told"] = v["outcome"] == "ran" ? note
-                                      : refusal(v) + (v["times"] == 1 ? "" : " (" + dump(v["times"]) + " times)") +
-                                            (note.empty() ? "" : " (" + note + ")");
+    v["told"] = v["outcome"] == "ran"
+                    ? note
+                    : refusal(v) + (v["times"] == 1 ? "" : " (" + dump(v["times"]) + " times)") +
+                          (note.empty() ? "" : " (" + note + ")");
     if (client.output == OutputForm::table && v["running"] == true) v["outcome"] = "runs";
     rows.push_back(std::move(v));
   }
@@ -61,7 +62,8 @@ int list(const Client& client, const VersionsOptions& o) {
                 {"why", "WHY"}},
                rows);
   if (client.output == OutputForm::table && a.body["removed"] != 0)
-    std::cout << counted(a.body["removed"].get<std::int64_t>(), "older one was removed", "older ones were removed")
+    std::cout << counted(a.body["removed"].get<std::int64_t>(), "older one was removed",
+                         "older ones were removed")
               << ": 1000 that ran and 100 that were refused are kept\n";
   return kFine;
 }
@@ -88,7 +90,10 @@ int difference(const Client& client, const VersionsOptions& o) {
   const Json earlier = from == 0 ? Json{{"text", ""}, {"at", ""}} : get(client, from);
   if (earlier.is_null()) return kFoundProblems;
   if (client.output != OutputForm::table) {
-    std::cout << dump({{"from", from}, {"to", later["version"]}, {"earlier", earlier["text"]}, {"later", later["text"]}},
+    std::cout << dump({{"from", from},
+                       {"to", later["version"]},
+                       {"earlier", earlier["text"]},
+                       {"later", later["text"]}},
                       client.output == OutputForm::json ? 2 : -1)
               << "\n";
     return kFine;
@@ -103,25 +108,30 @@ int difference(const Client& client, const VersionsOptions& o) {
 }
 
 const CommandRegistration versions_command(
-    "versions", "Shows which configurations ran and which were refused, and returns to one", "dingle versions difference 17",
-    true, [](const Arguments& app) -> std::function<int(Client&)> {
+    "versions", "Shows which configurations ran and which were refused, and returns to one",
+    "dingle versions difference 17", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<VersionsOptions>();
       app.option("--limit", o->limit, "At most so many, the newest").with_default();
-      const Arguments one = app.command("show", "Prints the text of a version", "dingle versions show 17 > then.yaml");
+      const Arguments one =
+          app.command("show", "Prints the text of a version", "dingle versions show 17 > then.yaml");
       one.option("VERSION", o->numbers, "Its number").required().times(1, 1);
       const Arguments two = app.command("difference", "Shows what a version changed, or how two differ",
                                         "dingle versions difference 12 17");
-      two.option("VERSION", o->numbers, "One: against what ran before it. Two: the later against the earlier").required().times(1, 2);
-      const Arguments back = app.command("return", "Writes a former version into the configuration's file, and takes it",
-                                         "dingle versions return 16 --note 'the new template drops berths'");
+      two.option("VERSION", o->numbers, "One: against what ran before it. Two: the later against the earlier")
+          .required()
+          .times(1, 2);
+      const Arguments back =
+          app.command("return", "Writes a former version into the configuration's file, and takes it",
+                      "dingle versions return 16 --note 'the new template drops berths'");
       back.option("VERSION", o->numbers, "Its number").required().times(1, 1);
       back.option("--note", o->note, "What for");
       return [=](Client& client) {
         if (one.given()) return show(client, *o);
         if (two.given()) return difference(client, *o);
         if (back.given())
-          return tell_reloaded(client, call(client, "POST", "/v1/return", {}, false,
-                                            dump({{"version", o->numbers[0]}, {"who", myself()}, {"note", o->note}})));
+          return tell_reloaded(
+              client, call(client, "POST", "/v1/return", {}, false,
+                           dump({{"version", o->numbers[0]}, {"who", myself()}, {"note", o->note}})));
         return list(client, *o);
       };
     });

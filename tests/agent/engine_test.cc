@@ -289,6 +289,69 @@ TEST_F(EngineTest, AReloadKeepsWhatDidNotChange) {
   EXPECT_EQ(taker("e").names.back(), "x");
 }
 
+// What did not change goes on: also its sources, whose batches are appended while another one stops and begins.
+TEST_F(EngineTest, AReloadLeavesOtherSourcesAlone) {
+  start();
+  std::atomic<bool> ends{false};
+  std::atomic<int> refused{0}, taken{0};
+  std::thread source([&] {
+    for (; !ends; ++taken)
+      if (!engine->submit(batch({std::to_string(taken)}))) ++refused, --taken;
+  });
+  for (int i = 0; i < 20; ++i) {
+    steps = i % 2 == 0 ? "[ set: { fields: { round: " + std::to_string(i) + " } } ]" : "[]";
+    EXPECT_EQ(engine->reload(configuration()), "");
+  }
+  ends = true;
+  source.join();
+  EXPECT_EQ(refused, 0);
+  Texts all;
+  for (int i = 0; i < taken; ++i) all.push_back(std::to_string(i));
+  EXPECT_TRUE(got(all)) << taken << " against " << taker("d").bodies.size();
+}
+
+TEST_F(EngineTest, ASourceThatChangesStopsAndBegins) {
+  start();
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  more = ", zone: Europe/Stockholm";
+  EXPECT_EQ(engine->reload(configuration()), "");
+  ASSERT_TRUE(engine->submit(batch({"two"})));
+  EXPECT_TRUE(got({"one", "two"}));
+  EXPECT_EQ(engine->reload(configuration("[d]", "other")), "");
+  EXPECT_FALSE(engine->submit(batch({"three"}))) << "there is no such source any more";
+}
+
+// Between the last look and the swap something may still come for a destination that goes.
+TEST_F(EngineTest, WhatComesForADestinationThatGoesIsStillDelivered) {
+  destinations = "{ d: { index: {} }, e: { index: {}, retry: { first: 1ms, longest: 5ms } } }";
+  start("[d, e]");
+  std::atomic<bool> ends{false};
+  std::atomic<int> taken{0};
+  std::thread source([&] {
+    while (!ends) {
+      if (engine->submit(batch({std::to_string(taken)}))) ++taken;
+      for (int i = 0; i < 50 && waiting("e").events != 0; ++i) std::this_thread::sleep_for(1ms);
+    }
+  });
+  std::string answer;
+  int at_least = 0;
+  EXPECT_TRUE(until([&] {  // while events wait it is refused
+    at_least = taken;
+    destinations = "{ d: { index: {} } }";
+    return (answer = engine->reload(configuration())).empty();
+  })) << answer;
+  ends = true;
+  source.join();
+  EXPECT_TRUE(until([&] { return engine->destinations().size() == 1; })) << "it ends when it is empty";
+  Texts all;
+  for (int i = 0; i < taken; ++i) all.push_back(std::to_string(i));
+  EXPECT_TRUE(got(all));
+  std::lock_guard lock(taker("e").mutex);
+  const Texts& e = taker("e").bodies;
+  EXPECT_GE(static_cast<int>(e.size()), at_least);
+  EXPECT_TRUE(std::equal(e.begin(), e.end(), all.begin()));
+}
+
 TEST_F(EngineTest, AReloadThatLosesWaitingEventsIsRefused) {
   destinations =
       "{ d: { index: { name: 'n-{day}' }, retry: { first: 1ms, longest: 5ms } }, e: { index: { name: "
@@ -376,7 +439,7 @@ TEST_F(EngineTest, LettersAreSentAgainAsTheyWereOrThroughThePipeline) {
   EXPECT_EQ(engine->letters().check(id, 2), "") << "none is missing";
 }
 
-TEST_F(EngineTest, AResendEndsWithTheProgramOrAReloadThoughAQueueIsFull) {
+TEST_F(EngineTest, AResendHoldsUpNoReloadAndEndsWithTheProgramThoughAQueueIsFull) {
   destinations =
       "{ d: { index: { name: 'n-{day}' }, queue: { limit: 1MiB }, retry: { first: 1ms, longest: 5ms } } }";
   const std::string line = "gate " + std::string(200'000, 'x');
@@ -390,20 +453,16 @@ TEST_F(EngineTest, AResendEndsWithTheProgramOrAReloadThoughAQueueIsFull) {
     }
   });
   EXPECT_TRUE(until([&] { return engine->sources()[0].waits_for == "d" && waiting().bytes > 1'048'576; }));
-  for (const bool reload : {true, false}) {
-    Engine::Resent resent;
-    std::thread resending([&] { resent = engine->resend({}, true); });
-    std::this_thread::sleep_for(50ms);
-    const auto begin = std::chrono::steady_clock::now();
-    if (reload)
-      EXPECT_EQ(engine->reload(configuration()), "");
-    else
-      engine->stop(100ms);
-    resending.join();
-    EXPECT_LT(std::chrono::steady_clock::now() - begin, 15s);
-    EXPECT_EQ(resent.letters, 0u);
-    EXPECT_NE(resent.problem, "");
-  }
+  Engine::Resent resent;
+  std::thread resending([&] { resent = engine->resend({}, true); });
+  std::this_thread::sleep_for(50ms);
+  const auto begin = std::chrono::steady_clock::now();
+  EXPECT_EQ(engine->reload(configuration()), "");
+  engine->stop(100ms);
+  resending.join();
+  EXPECT_LT(std::chrono::steady_clock::now() - begin, 15s);
+  EXPECT_EQ(resent.letters, 0u);
+  EXPECT_NE(resent.problem, "");
   source.join();
   EXPECT_EQ(engine->letters().count(engine->spool().destination("d")), 1u) << "it is still there";
 }

@@ -28,7 +28,8 @@ class VersionsTest : public testing::Test {
   std::string all(std::size_t most = 100) {
     std::string told;
     for (const Version& v : versions->list(most, problem))
-      told += std::to_string(v.number) + (v.ran ? "" : "!" + std::to_string(v.times)) + "<" + std::to_string(v.parent) + " ";
+      told += std::to_string(v.number) + (v.ran ? "" : "!" + std::to_string(v.times)) + "<" +
+              std::to_string(v.parent) + " ";
     EXPECT_EQ(problem, "");
     return told;
   }
@@ -74,7 +75,7 @@ TEST_F(VersionsTest, TheOldestGoAndAreCounted) {
 
 TEST_F(VersionsTest, TheFileIsItsOwnersAndADamagedOneIsTold) {
   keep("a");
-  struct stat s{};
+  struct stat s {};
   ASSERT_EQ(::stat(path.c_str(), &s), 0);
   EXPECT_EQ(s.st_mode & 0777, 0600u);
   versions.reset();

@@ -50,8 +50,14 @@ TEST_F(VersionsOfDaemon, EachTextThatRanOrWasRefusedIsKept) {
   EXPECT_EQ(all[2]["who"], "start");
   EXPECT_EQ(all[1]["configuration"], daemon.status()["configuration"]);
   const Ran shown = daemon.dingle({"versions", "difference", "2"});
-  EXPECT_NE(shown.out.find("\n-  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {berth:word}']"), std::string::npos) << shown.out;
-  EXPECT_NE(shown.out.find("\n+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {quay:word}']"), std::string::npos) << shown.out;
+  EXPECT_NE(shown.out.find(
+                "\n-  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {berth:word}']"),
+            std::string::npos)
+      << shown.out;
+  EXPECT_NE(
+      shown.out.find("\n+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {quay:word}']"),
+      std::string::npos)
+      << shown.out;
   EXPECT_EQ(daemon.dingle({"versions", "difference", "2", "2"}).out, "no difference\n");
   EXPECT_NE(daemon.dingle({"versions", "show", "1"}).out.find("{berth:word}"), std::string::npos);
   const Ran missing = daemon.dingle({"versions", "show", "9"});
@@ -76,7 +82,7 @@ TEST_F(VersionsOfDaemon, ReturningWritesTheFileAsItIsAndTakesIt) {
   EXPECT_EQ(back.status, 0) << back.err;
   EXPECT_EQ(on_disk(), first);
   EXPECT_TRUE(std::filesystem::is_symlink(file()));
-  struct stat s{};
+  struct stat s {};
   ASSERT_EQ(::stat(real.c_str(), &s), 0);
   EXPECT_EQ(s.st_mode & 0777, 0640u);
   const Json all = list();
@@ -96,8 +102,14 @@ TEST_F(VersionsOfDaemon, ReturningOverwritesNobodysWork) {
   const Ran back = daemon.dingle({"versions", "return", "1"});
   EXPECT_EQ(back.status, 1);
   EXPECT_NE(back.err.find("is not what runs"), std::string::npos) << back.err;
-  EXPECT_NE(back.out.find("+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {somebody.was.here:word}']"), std::string::npos) << back.out;
-  EXPECT_NE(back.out.find("+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {berth:word}']"), std::string::npos);
+  EXPECT_NE(
+      back.out.find(
+          "+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {somebody.was.here:word}']"),
+      std::string::npos)
+      << back.out;
+  EXPECT_NE(
+      back.out.find("+  berth: { from: [berth], steps: [ parse: { templates: ['{ship:word} {berth:word}']"),
+      std::string::npos);
   EXPECT_EQ(on_disk(), theirs);
   EXPECT_EQ(list().size(), 2u);
 }
