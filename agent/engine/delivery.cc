@@ -219,6 +219,7 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
 }
 
 void DeliveryThread::failing(const std::string& reason, std::chrono::nanoseconds wait) {
+  if (stopping_) return;  // that it was called off is nobody's problem
   problems_.set("destination " + name_, reason);
   std::lock_guard lock(mutex_);
   const std::int64_t now = system_now();

@@ -206,13 +206,17 @@ void Engine::start_destinations() {
   for (const DestinationSettings& d : running->configuration->destinations) {
     const std::uint32_t id = running->id_of(d);
     ids.push_back(id);
-    std::lock_guard lock(running_mutex_);
-    if (deliveries_.count(d.name)) continue;
-    auto made = d.kind->make({d, id, spool_->identity(), data_});
-    deliveries_[d.name] = {
+    {
+      std::lock_guard lock(running_mutex_);
+      if (deliveries_.count(d.name)) continue;
+    }
+    Delivering delivering{
         written(d), d.kind->spec.name,
-        std::make_unique<DeliveryThread>(d, id, std::move(made), *spool_, *letters_, problems_),
+        std::make_unique<DeliveryThread>(d, id, d.kind->make({d, id, spool_->identity(), data_}), *spool_,
+                                         *letters_, problems_),
         running->configuration};
+    std::lock_guard lock(running_mutex_);
+    deliveries_[d.name] = std::move(delivering);
   }
   spool_->keep_destinations(ids);
 }
@@ -285,14 +289,21 @@ std::string written(const SourceSettings& s) {
 void Engine::start_sources() {
   forget_old_steps();
   rename_sources();
-  std::lock_guard lock(running_mutex_);
-  for (const SourceSettings& s : running_->configuration->sources) {
-    if (sources_.count(s.name)) continue;
-    Reading reading{written(s), running_->configuration, s.kind->make({s, *this})};
+  const std::shared_ptr<const Running> running = this->running();
+  for (const SourceSettings& settings : running->configuration->sources) {
+    {
+      std::lock_guard lock(running_mutex_);
+      if (sources_.count(settings.name)) continue;
+    }
+    // Not with the lock: those that go on need it for each batch.
+    Reading reading{written(settings), running->configuration, settings.kind->make({settings, *this})};
     reading.source->start();
-    sources_[s.name] = std::move(reading);
+    std::lock_guard lock(running_mutex_);
+    sources_[settings.name] = std::move(reading);
   }
-  left_.clear();
+  std::map<std::string, std::shared_ptr<void>> left;  // what nobody took ends without the lock
+  std::lock_guard lock(running_mutex_);
+  left.swap(left_);
 }
 
 // Stops the sources that the configuration does not have, or has with other options, and waits until what they handed in is
@@ -333,8 +344,8 @@ void Engine::leave(const std::string& key, std::shared_ptr<void> open) {
   left_[key] = std::move(open);
 }
 
-// Called while sources are made.
 std::shared_ptr<void> Engine::take_over(const std::string& key) {
+  std::lock_guard lock(running_mutex_);
   auto node = left_.extract(key);
   return node.empty() ? nullptr : std::move(node.mapped());
 }

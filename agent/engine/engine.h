@@ -200,7 +200,7 @@ class Engine final : public Intake {
   NewestLines newest_lines_;
   std::int64_t started_ = 0;
 
-  // Taken in this order: reloading_, resending_, swapping_, and then any other.
+  // Taken in this order: reloading_, resending_, swapping_, mutex_, running_mutex_, and then any other.
   std::mutex reloading_;  // held during reload and stop
   std::mutex resending_;  // held during a resend, however long that waits for room
   std::mutex swapping_;   // held while a configuration replaces another, and by who appends by what it says

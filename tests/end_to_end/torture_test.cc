@@ -24,6 +24,11 @@ TEST(Torture, PowerFailures) {
   EXPECT_EQ(ran.status, 0) << ran.out << ran.err;
 }
 
+TEST(Torture, ChangesOfTheConfiguration) {
+  const Ran ran = torture({"--rounds", "30", "--only", "reloads"});
+  EXPECT_EQ(ran.status, 0) << ran.out << ran.err;
+}
+
 TEST(Torture, AnUnknownFaultIsRefused) { EXPECT_NE(torture({"--only", "lightning"}).status, 0); }
 
 }  // namespace

@@ -31,6 +31,7 @@
 #include "tests/torture/flips.h"
 #include "tests/torture/outage.h"
 #include "tests/torture/power.h"
+#include "tests/torture/reloads.h"
 #include "tests/torture/troubled_service.h"
 #include "tests/torture/writer.h"
 
@@ -566,7 +567,7 @@ int main(int argc, char** argv) {
   int rounds = 50;
   unsigned seed = 1;
   std::string only;
-  std::vector<std::string> names{"power", "flips"};
+  std::vector<std::string> names{"power", "flips", "reloads"};
   for (const auto& [name, fault] : Torture::faults()) names.push_back(name);
   app.add_option("--rounds", rounds, "Faults, one after another")
       ->capture_default_str()
@@ -581,6 +582,7 @@ int main(int argc, char** argv) {
   CLI11_PARSE(app, argc, argv);
   testing::InitGoogleTest();
   if (minutes > 0) return run_outage(minutes, rate);
+  if (only == "reloads") return torture_reloads(rounds, seed);
   if (only == "flips") return flip_bits(rounds, seed) ? 0 : 1;
   if (only == "power") {
     const PowerLosses p = lose_power(rounds, seed, PostgresServer::installed());
