@@ -28,7 +28,8 @@ class TwoFiles {
  public:
   explicit TwoFiles(Daemon& daemon)
       : thread_([this, &daemon] {
-          std::ofstream steady(daemon.path("steady.log"), std::ios::app), moving(daemon.path("moving.log"), std::ios::app);
+          std::ofstream steady(daemon.path("steady.log"), std::ios::app),
+              moving(daemon.path("moving.log"), std::ios::app);
           while (!stopping_) {
             steady << "steady " << n << std::endl;
             moving << "moving " << n++ << std::endl;
@@ -48,21 +49,23 @@ class TwoFiles {
 };
 
 struct Text {
-  int round = 0;                                 // of the pipeline that changes
-  std::string source = "a", was_source;          // of the file that gets other names
+  int round = 0;                         // of the pipeline that changes
+  std::string source = "a", was_source;  // of the file that gets other names
   std::string destination = "c", was_destination;
-  bool temporary = false;                        // there are a source, a pipeline and a destination more
+  bool temporary = false;  // there are a source, a pipeline and a destination more
   std::string text() const {
     const auto was = [](const std::string& name) { return name.empty() ? "" : ", was: " + name; };
     std::string t = "sources:\n  steady: { files: { paths: ['{dir}/logs/steady.log'] } }\n  " + source +
                     ": { files: { paths: ['{dir}/logs/moving.log'] }" + was(was_source) + " }\n";
     if (temporary) t += "  temporary: { files: { paths: ['{dir}/logs/*.none'] } }\n";
-    t += "pipelines:\n  steady: { from: [steady], steps: [ parse: { templates: ['{file:word} {n:int}'] } ], to: [store] }\n";
-    t += "  changing: { from: [" + source + "], steps: [ parse: { templates: ['{file:word} {n:int}'] }, set: { fields: { round: " +
+    t += "pipelines:\n  steady: { from: [steady], steps: [ parse: { templates: ['{file:word} {n:int}'] } ], "
+         "to: [store] }\n";
+    t += "  changing: { from: [" + source +
+         "], steps: [ parse: { templates: ['{file:word} {n:int}'] }, set: { fields: { round: " +
          std::to_string(round) + " } } ], to: [" + destination + "] }\n";
     if (temporary) t += "  temporary: { from: [temporary, steady], to: [passing] }\n";
-    t += "destinations:\n  store: { index: { name: steady } }\n  " + destination + ": { index: { name: moving }" +
-         was(was_destination) + " }\n";
+    t += "destinations:\n  store: { index: { name: steady } }\n  " + destination +
+         ": { index: { name: moving }" + was(was_destination) + " }\n";
     if (temporary) t += "  passing: { index: { name: passing } }\n";
     return t;
   }
@@ -140,7 +143,9 @@ int torture_reloads(int rounds, unsigned seed) {
   Count count;
   long lines = 0, more = 0;
   int quiet = 200;
-  const double alone = run([&](Daemon&, Text&) { return std::this_thread::sleep_for(10ms), quiet-- > 0; }, count, lines).longest_gap;
+  const double alone =
+      run([&](Daemon&, Text&) { return std::this_thread::sleep_for(10ms), quiet-- > 0; }, count, lines)
+          .longest_gap;
   for (const bool kills : {false, true}) {
     std::mt19937 random(seed);
     int round = 0, refused = 0, killed = 0;
@@ -158,7 +163,11 @@ int torture_reloads(int rounds, unsigned seed) {
           if (kind == 2 && which == 1)
             text.was_destination = text.destination, text.destination = text.destination == "c" ? "d" : "c";
           if (kind == 2 && which == 2) text.temporary = !text.temporary;
-          ++done[broken ? "broken" : kind == 1 ? "pipeline changed" : which == 0 ? "source renamed" : which == 1 ? "destination renamed" : "added or removed"];
+          ++done[broken       ? "broken"
+                 : kind == 1  ? "pipeline changed"
+                 : which == 0 ? "source renamed"
+                 : which == 1 ? "destination renamed"
+                              : "added or removed"];
           daemon.configure(text.text() + (broken ? "pipelines: [\n" : ""));
           bool taken = !broken;
           if (kills && random() % 8 == 0) {
@@ -166,7 +175,8 @@ int torture_reloads(int rounds, unsigned seed) {
             daemon.hang_up();
             std::this_thread::sleep_for(std::chrono::microseconds(random() % 20'000));
             daemon.kill();
-            if (before.temporary && !text.temporary) taken = false;  // a start refuses to forget what waits, too
+            if (before.temporary && !text.temporary)
+              taken = false;  // a start refuses to forget what waits, too
             daemon.configure((taken || broken ? text : before).text());
             daemon.start();
           } else if (daemon.dingle({"reload"}).status != 0) {

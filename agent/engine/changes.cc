@@ -1,0 +1,229 @@
+// Changes of the configuration, by what differs: what stops, what begins, and the swap between.
+#include <algorithm>
+#include <utility>
+
+#include "agent/engine/engine.h"
+#include "agent/secret.h"
+
+namespace dingle {
+
+using namespace std::chrono_literals;
+
+namespace {
+
+// A destination goes on over a reload while this stays the same: its options, and the secrets that they name.
+std::string written(const DestinationSettings& d) {
+  return d.written + std::to_string(fingerprint_of_secrets(d.options));
+}
+
+// A source goes on over a reload while this stays the same.
+std::string written(const SourceSettings& s) {
+  return s.written + std::to_string(fingerprint_of_secrets(s.options));
+}
+
+}  // namespace
+
+// Those that changed begin anew, those that are gone end; one for which events came meanwhile goes on until it is empty.
+void Engine::start_destinations() {
+  std::shared_ptr<const Running> running = this->running();
+  std::vector<std::uint32_t> ids;
+  std::map<std::string, Delivering> old;
+  {
+    std::lock_guard lock(running_mutex_);
+    for (auto it = deliveries_.begin(); it != deliveries_.end();) {
+      const DestinationSettings* d = running->configuration->destination(it->first);
+      const std::uint64_t waiting = spool_->waiting(it->second.thread->id()).events;
+      const bool renamed = std::any_of(
+          running->configuration->destinations.begin(), running->configuration->destinations.end(),
+          [&](const auto& other) { return running->id_of(other) == it->second.thread->id(); });
+      if (d == nullptr && !renamed && waiting != 0) {
+        problems_.set("destination " + it->first + ": leaving",
+                      std::to_string(waiting) + (waiting == 1 ? " event" : " events") +
+                          " came for it while it was taken out of the configuration; it goes on as it was "
+                          "until they are delivered");
+        ids.push_back(it->second.thread->id());
+        it++->second.leaving = true;
+      } else if (d && written(*d) == it->second.written && !it->second.leaving) {
+        ++it;
+      } else {
+        if (it->second.leaving) problems_.clear("destination " + it->first + ": leaving");
+        old.insert(deliveries_.extract(it++));
+      }
+    }
+  }
+  old.clear();  // joins their threads
+  for (const DestinationSettings& d : running->configuration->destinations) {
+    const std::uint32_t id = running->id_of(d);
+    ids.push_back(id);
+    {
+      std::lock_guard lock(running_mutex_);
+      if (deliveries_.count(d.name)) continue;
+    }
+    Delivering delivering{
+        written(d), d.kind->spec.name,
+        std::make_unique<DeliveryThread>(d, id, d.kind->make({d, id, spool_->identity(), data_}), *spool_,
+                                         *letters_, problems_),
+        running->configuration};
+    std::lock_guard lock(running_mutex_);
+    deliveries_[d.name] = std::move(delivering);
+  }
+  spool_->keep_destinations(ids);
+}
+
+// Destinations that left the configuration and are empty now end.
+void Engine::end_leaving() {
+  std::vector<Delivering> done;
+  std::vector<std::uint32_t> ids;
+  {
+    std::unique_lock reloading(reloading_, std::try_to_lock);
+    if (!reloading) return;
+    std::lock_guard lock(running_mutex_);
+    for (auto it = deliveries_.begin(); it != deliveries_.end();) {
+      if (!it->second.leaving || spool_->waiting(it->second.thread->id()).events != 0) {
+        ids.push_back(it++->second.thread->id());
+        continue;
+      }
+      problems_.clear("destination " + it->first + ": leaving");
+      done.push_back(std::move(deliveries_.extract(it++).mapped()));
+    }
+    if (!done.empty()) spool_->keep_destinations(ids);
+  }
+}
+
+// Steps are counted since their configuration began.
+void Engine::forget_old_steps() {
+  spool_->forget_counters("step/", "step/" + running_->configuration->version + "/");
+}
+
+// What a source has read, its keys, counters and open connections are kept by its name.
+void Engine::rename_sources() {
+  for (const SourceSettings& s : running_->configuration->sources) {
+    if (s.was.empty()) continue;
+    Changes changes;
+    for (const std::string kind : {"file/", "request/"}) {
+      const std::string prefix = kind + s.was + "/";
+      for (const auto& [key, value] : spool_->state_with_prefix(prefix)) {
+        changes.state.push_back({key, "", true});
+        changes.state.push_back({kind + s.name + key.substr(prefix.size() - 1), value, false});
+      }
+    }
+    const std::string prefix = "source/" + s.was + "/";
+    for (const auto& [name, value] : spool_->view().counters)
+      if (name.starts_with(prefix) && value != 0) {
+        changes.counters.push_back({spool_->counter_id(name), -value});
+        changes.counters.push_back(
+            {spool_->counter_id("source/" + s.name + name.substr(prefix.size() - 1)), value});
+      }
+    if (!changes.state.empty() || !changes.counters.empty()) spool_->note(std::move(changes));
+    std::lock_guard lock(running_mutex_);
+    const std::string left = std::string(s.kind->spec.name) + "/" + s.was + "/";
+    for (auto it = left_.lower_bound(left); it != left_.end() && it->first.starts_with(left);) {
+      auto node = left_.extract(it++);
+      node.key() = std::string(s.kind->spec.name) + "/" + s.name + node.key().substr(left.size() - 1);
+      left_.insert(std::move(node));
+    }
+  }
+}
+
+// Those that do not run.
+void Engine::start_sources() {
+  forget_old_steps();
+  rename_sources();
+  const std::shared_ptr<const Running> running = this->running();
+  for (const SourceSettings& settings : running->configuration->sources) {
+    {
+      std::lock_guard lock(running_mutex_);
+      if (sources_.count(settings.name)) continue;
+    }
+    // Not with the lock: those that go on need it for each batch.
+    Reading reading{written(settings), running->configuration, settings.kind->make({settings, *this})};
+    reading.source->start();
+    std::lock_guard lock(running_mutex_);
+    sources_[settings.name] = std::move(reading);
+  }
+  std::map<std::string, std::shared_ptr<void>> left;  // what nobody took ends without the lock
+  std::lock_guard lock(running_mutex_);
+  left.swap(left_);
+}
+
+// Stops the sources that the configuration does not have, or has with other options, and waits until what they handed in is
+// appended. The others go on.
+void Engine::let_sources_go(const Configuration& next) {
+  std::map<std::string, std::string> then;  // secrets are read, which may take long
+  for (const SourceSettings& s : next.sources) then[s.name] = written(s);
+  std::map<std::string, Reading> old;
+  {
+    std::lock_guard lock(mutex_);
+    std::lock_guard running_lock(running_mutex_);
+    for (auto it = sources_.begin(); it != sources_.end();) {
+      const auto same = then.find(it->first);
+      if (same != then.end() && same->second == it->second.written) {
+        ++it;
+        continue;
+      }
+      letting_go_.insert(it->first);
+      old.insert(sources_.extract(it++));
+    }
+  }
+  room_.notify_all();
+  for (auto& [name, reading] : old) reading.source->stop();
+  std::unique_lock lock(mutex_);
+  const auto in_flight = [&] {
+    return std::any_of(in_flight_.begin(), in_flight_.end(),
+                       [&](const InFlight& b) { return old.count(b.source) != 0; });
+  };
+  while (in_flight() && !ending_) room_.wait_for(lock, 20ms);
+  letting_go_.clear();
+  lock.unlock();
+  for (const auto& [name, reading] : old) {
+    problems_.clear("source " + name);
+    problems_.clear_with_prefix("source " + name + ":");
+  }
+}
+
+std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
+  std::lock_guard reloading(reloading_);
+  if (stopping_) return "the program is stopping";
+  for (const char* option : {"data", "listen", "tls", "workers", "spool", "letters"})
+    if (!configuration->server.same(option, running_->configuration->server))
+      return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
+  if (paused_) return "the spool cannot be written, and what changes must be noted there; give it room first";
+  if (std::string problem = forbids(*configuration); !problem.empty()) return problem;
+  let_sources_go(*configuration);
+  // What came until now may be for a destination that goes: only now is it known whether it all left.
+  std::string problem;
+  std::uint64_t ticket = 0;
+  {
+    std::lock_guard swapping(swapping_);
+    problem = ending_ ? "the program is stopping" : forbids(*configuration);
+    if (problem.empty())
+      if (auto next = prepare(std::move(configuration), &problem)) ticket = swap(std::move(next));
+  }
+  if (problem.empty()) {
+    std::unique_lock lock(mutex_);
+    while (committed_ < ticket && !ending_) room_.wait_for(lock, 20ms);
+    if (committed_ < ticket) return "the program is stopping";
+  }
+  if (problem.empty()) {
+    start_destinations();
+    unmatched_.forget();
+    leftovers_.forget();
+  }
+  start_sources();
+  return problem;
+}
+
+// The swap is an entry in the order of tickets: what has one already is worked on by the configuration that was there. Memories that
+// do not go on send what they hold, by that one too. Answers the first ticket behind it.
+std::uint64_t Engine::swap(std::shared_ptr<Running> next) {
+  std::lock_guard lock(mutex_);
+  const std::shared_ptr<const Running> before = running();
+  close_memories(before, *next->configuration, nullptr);
+  for (const auto& t : next->turnstiles)
+    if (std::find(before->turnstiles.begin(), before->turnstiles.end(), t) == before->turnstiles.end())
+      t->next = next_ticket_;
+  run(std::move(next));
+  return next_ticket_;
+}
+
+}  // namespace dingle
