@@ -31,8 +31,9 @@ std::string capture(const std::string& command) {
   return out;
 }
 
-// Seconds until `sent` of the one destination is all lines.
-double run_to(const AccessLog& source, const std::string& destination, int copies, std::uintmax_t* bytes) {
+// Seconds until all lines went through the pipeline, and, without further steps, all of them are sent.
+double run_to(const AccessLog& source, const std::string& destination, int copies, std::uintmax_t* bytes,
+              const std::string& more = "") {
   std::string pattern = "/tmp/dingle-bench-XXXXXX";
   const std::string dir = ::mkdtemp(pattern.data());
   {
@@ -44,7 +45,8 @@ double run_to(const AccessLog& source, const std::string& destination, int copie
       << "/data, listen: '127.0.0.1:0', workers: 1 }\nsources: { access: { files: { paths: [" << dir
       << "/access.log] } } }\n"
       << "pipelines: { access: { from: [access], steps: [ parse: { templates: ['" << source.templ
-      << "'] }, time: { field: at } ], to: [to] } }\ndestinations: { to: { " << destination << " } }\n";
+      << "'] }, time: { field: at }" << more << " ], to: [to] } }\ndestinations: { to: { " << destination
+      << " } }\n";
   const auto begin = std::chrono::steady_clock::now();
   const pid_t pid = ::fork();
   if (pid == 0) {
@@ -60,7 +62,8 @@ double run_to(const AccessLog& source, const std::string& destination, int copie
     const auto status = nlohmann::json::parse(
         capture(std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null"),
         nullptr, false);
-    if (status.is_discarded() || status["destinations"].empty() || status["destinations"][0]["sent"] != all)
+    if (status.is_discarded() || status["destinations"].empty() || status["pipelines"][0]["in"] != all ||
+        (more.empty() && status["destinations"][0]["sent"] != all))
       continue;
     seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     break;
@@ -75,10 +78,11 @@ double run_to(const AccessLog& source, const std::string& destination, int copie
   return seconds;
 }
 
-void whole(benchmark::State& state, const AccessLog& source, const char* destination, int copies) {
+void whole(benchmark::State& state, const AccessLog& source, const char* destination, int copies,
+           const char* more = "") {
   std::uintmax_t bytes = 0;
   for (auto _ : state) {
-    const double seconds = run_to(source, destination, copies, &bytes);
+    const double seconds = run_to(source, destination, copies, &bytes, more);
     if (seconds == 0) state.SkipWithError("it did not finish");
     state.SetIterationTime(seconds);
   }
@@ -165,12 +169,44 @@ void to_nowhere(benchmark::State& state) { whole(state, plain_access_log(), "now
 void traced_to_nowhere(benchmark::State& state) {
   whole(state, traced_access_log(), "nowhere: {}", kManyCopies);
 }
+// Per client and minute: a thousand windows, of lines that go on nowhere.
+void folded(benchmark::State& state) {
+  whole(state, plain_access_log(), "nowhere: {}", kManyCopies,
+        ", fold: { by: [client.address], window: 1m, values: { lines: count(*) } }");
+}
+// The same template, but no line ends so.
+void unmatched(benchmark::State& state) {
+  AccessLog log = plain_access_log();
+  log.templ += " and no more";
+  whole(state, log, "nowhere: {}", kCopies);
+}
+void matched(benchmark::State& state) { whole(state, plain_access_log(), "nowhere: {}", kCopies); }
 void to_index(benchmark::State& state) {
   whole(state, plain_access_log(), "index: { name: 'access-{day}' }", kCopies);
 }
 void plain_regex(benchmark::State& state) { regex_in_memory(state, plain_access_log()); }
 void traced_regex(benchmark::State& state) { regex_in_memory(state, traced_access_log()); }
 
+BENCHMARK(folded)
+    ->Name("folded per client and minute, one worker/ours")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(to_nowhere)
+    ->Name("folded per client and minute, one worker/baseline without the step")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(unmatched)
+    ->Name("every line unmatched, one worker/ours")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+BENCHMARK(matched)
+    ->Name("every line unmatched, one worker/baseline every line matched")
+    ->UseManualTime()
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
 BENCHMARK(to_nowhere)
     ->Name("files to nowhere, one worker/ours")
     ->UseManualTime()

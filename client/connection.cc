@@ -28,7 +28,8 @@ bool find_peer(const Client& client, Peer& peer) {
   return false;
 }
 
-std::unique_ptr<httplib::Client> connect(const Peer& peer) {
+// `longest_answer`: seconds.
+std::unique_ptr<httplib::Client> connect(const Peer& peer, time_t longest_answer = 120) {
   const bool tls = peer.address.starts_with("https://");
   auto http = std::make_unique<httplib::Client>(tls ? peer.address : "http://" + peer.address);
   // On this machine the address comes from the data folder, and no certificate names the loopback.
@@ -37,7 +38,7 @@ std::unique_ptr<httplib::Client> connect(const Peer& peer) {
     http->enable_server_certificate_verification(false);
   http->set_bearer_token_auth(peer.token);
   http->set_connection_timeout(5, 0);
-  http->set_read_timeout(120, 0);
+  http->set_read_timeout(longest_answer, 0);
   return http;
 }
 
@@ -72,7 +73,8 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   Answer answer;
   Peer peer;
   if (!find_peer(client, peer)) return answer;
-  auto http = connect(peer);
+  constexpr time_t kLongestSearch = 660;  // seconds; ten minutes at most, and then some
+  auto http = parameters.count("within") ? connect(peer, kLongestSearch) : connect(peer);
   const std::string target = with_query(path, parameters);
   httplib::Result result = method == "GET"      ? http->Get(target)
                            : method == "DELETE" ? http->Delete(target)

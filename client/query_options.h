@@ -9,7 +9,7 @@
 namespace dingle {
 
 struct QueryOptions {
-  std::string where, words, from, to, destination;
+  std::string where, words, from, to, destination, within;
   std::vector<std::string> indexes;
 
   void add_to(const Arguments& app) {
@@ -20,6 +20,8 @@ struct QueryOptions {
     app.option("--to", to, "Before this event time");
     app.option("--index", indexes, "Only these indexes; * for any text");
     app.option("--destination", destination, "Only this destination's indexes");
+    app.option("--within", within,
+               "How long it may take: 60s unless given, 10m at most; then it shows what it has");
   }
 
   Parameters parameters() const {
@@ -37,6 +39,7 @@ struct QueryOptions {
     add("from", from);
     add("to", to);
     add("destination", destination);
+    add("within", within);
     for (const std::string& index : indexes) p.emplace("index", index);
     return p;
   }

@@ -17,7 +17,10 @@ const std::vector<ParameterSpec> kQueryParameters{
     {"from", "string", "Event times from here on: RFC 3339, or how long ago (15m, 6h)."},
     {"to", "string", "Event times before this."},
     {"index", "string", "Names of indexes, `*` for any text; may be repeated. All, if missing."},
-    {"destination", "string", "Only the indexes of this destination."}};
+    {"destination", "string", "Only the indexes of this destination."},
+    {"within", "string",
+     "How long it may take: 60s if missing, 10m at most. Then it answers what it has, of the newest, and "
+     "`complete` is false."}};
 
 std::vector<ParameterSpec> with_query(std::vector<ParameterSpec> more) {
   more.insert(more.begin(), kQueryParameters.begin(), kQueryParameters.end());

@@ -62,10 +62,21 @@ int run(const ConfigurationFile::Place& arguments) {
   }
   const std::string token_problem = problem;  // a full disk's, else it is empty
   Versions versions(data + "/versions.sqlite");
-  // What steps remember of a configuration that is not there any more, that one sends.
-  std::string no_version;
-  const auto before = versions.current(no_version);
-  const auto former = before && before->text != read.text ? file.parse(before->text).configuration : nullptr;
+  // What went since the last run ends by what ran then.
+  const Engine::Former former = [&](const std::string& destination) -> std::shared_ptr<const Configuration> {
+    std::string unreadable;
+    if (destination.empty()) {
+      const auto last = versions.current(unreadable);
+      return last && last->text != read.text ? file.parse(last->text).configuration : nullptr;
+    }
+    for (const Version& v : versions.list(Versions::kMostRan + Versions::kMostRefused, unreadable)) {
+      const auto whole = v.ran ? versions.get(v.number, unreadable) : std::nullopt;
+      if (!whole || whole->text.find(destination) == std::string::npos) continue;
+      const auto then = file.parse(whole->text).configuration;
+      if (then && then->destination(destination)) return then;
+    }
+    return nullptr;
+  };
   auto engine = Engine::start(
       configuration,
       [](const Problems::Problem& p, Problems::Said said) {

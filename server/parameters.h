@@ -81,6 +81,10 @@ class Parameters {
     q.from = moment("from", q.from);
     q.to = moment("to", q.to);
     q.indexes = texts("index");
+    const std::int64_t within = duration("within", 60 * kSecond);
+    if (within > 600 * kSecond)
+      throw Refused{api_error(400, "`within` is at most 10m", "narrow the time: --from, --to", "within")};
+    q.until = std::chrono::steady_clock::now() + std::chrono::nanoseconds(within);
     return q;
   }
 

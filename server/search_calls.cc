@@ -28,7 +28,13 @@ Json scanned_json(const Scanned& s) {
          {"blocks", s.blocks},
          {"blocks_left_out", s.blocks_left_out},
          {"indexes", s.indexes}};
-  if (!s.problems.empty()) j["problems"] = s.problems;
+  j["complete"] = !s.stopped;
+  std::vector<std::string> problems = s.problems;
+  if (s.stopped)
+    problems.push_back("the time was over before all was read: what is told is of the newest " +
+                       std::to_string(s.events) +
+                       " events; narrow the time (--from), or give more of it (--within 5m)");
+  if (!problems.empty()) j["problems"] = problems;
   return j;
 }
 

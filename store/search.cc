@@ -16,6 +16,32 @@ namespace {
 
 constexpr std::size_t kMostCounted = 4'000'000;
 
+struct Searched {
+  std::string name, path;
+};
+// The indexes that the query names; those with the newest events first.
+std::vector<Searched> newest_first(const std::vector<const Store*>& stores, const Query& query) {
+  std::vector<std::pair<std::int64_t, Searched>> all;
+  for (const Store* store : stores)
+    for (const std::string& name : store->names())
+      if (query.indexes.empty() ||
+          std::any_of(query.indexes.begin(), query.indexes.end(),
+                      [&](const std::string& glob) { return matches_glob(name, glob); }))
+        all.push_back({0, {name, store->path_of(name)}});
+  if (all.size() > 1) {
+    for (auto& [last, index] : all) {
+      try {
+        last = read_index_info(index.path).last;
+      } catch (const SqliteError&) {  // the reader will say what is wrong with it
+      }
+    }
+    std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  }
+  std::vector<Searched> sorted;
+  for (auto& [last, index] : all) sorted.push_back(std::move(index));
+  return sorted;
+}
+
 // Calls visit(index, block, row) for every event of the stores that satisfies the query; `skip(block info)`
 // true leaves a block out. Within an index blocks come newest first.
 void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned,
@@ -26,59 +52,57 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
   if (query.from >= query.to) return;
   const bool no_end =
       query.to == std::numeric_limits<std::int64_t>::max();  // that instant has a place as well
-  for (const Store* store : stores)
-    for (const std::string& name : store->names()) {
-      if (!query.indexes.empty() &&
-          std::none_of(query.indexes.begin(), query.indexes.end(),
-                       [&](const std::string& glob) { return matches_glob(name, glob); }))
-        continue;
-      ++scanned.indexes;
-      try {
-        IndexReader reader(store->path_of(name));
-        reader.begin();
-        for (const IndexReader::BlockInfo& info :
-             reader.blocks(query.from, no_end ? query.to : query.to - 1)) {
-          ++scanned.blocks;
-          if (skip(info)) {
-            ++scanned.blocks_left_out;
-            continue;
-          }
-          if (!words.empty()) {
-            const std::string filter = reader.filter(info.id);
-            if (!std::all_of(words.begin(), words.end(),
-                             [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
-              ++scanned.blocks_left_out;
-              continue;
-            }
-          }
-          auto block = reader.open(info.id);
-          if (!block) {
-            scanned.problems.push_back("index " + name + ": a block is damaged");
-            continue;
-          }
-          if (!block->may_satisfy(query.where.bounds())) {
-            ++scanned.blocks_left_out;
-            continue;
-          }
-          const bool all_in_time = info.first >= query.from && (info.last < query.to || no_end);
-          for (std::size_t row = 0; row < block->count(); ++row) {
-            ++scanned.events;
-            if (!all_in_time) {
-              const std::int64_t t = block->timestamp(row);
-              if (t < query.from || (t >= query.to && !no_end)) continue;
-            }
-            block->select(row);
-            if (!query.where.holds(*block)) continue;
-            ++scanned.matched;
-            visit(name, *block, row);
-          }
-          if (block->damaged()) scanned.problems.push_back("index " + name + ": a block is damaged");
+  for (const auto& [name, path] : newest_first(stores, query)) {
+    ++scanned.indexes;
+    try {
+      IndexReader reader(path);
+      reader.begin();
+      for (const IndexReader::BlockInfo& info : reader.blocks(query.from, no_end ? query.to : query.to - 1)) {
+        if (std::chrono::steady_clock::now() >= query.until) {
+          scanned.stopped = true;
+          return;
         }
-        reader.end();
-      } catch (const SqliteError& error) {
-        scanned.problems.push_back("index " + name + ": " + error.what());
+        ++scanned.blocks;
+        if (skip(info)) {
+          ++scanned.blocks_left_out;
+          continue;
+        }
+        if (!words.empty()) {
+          const std::string filter = reader.filter(info.id);
+          if (!std::all_of(words.begin(), words.end(),
+                           [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
+            ++scanned.blocks_left_out;
+            continue;
+          }
+        }
+        auto block = reader.open(info.id);
+        if (!block) {
+          scanned.problems.push_back("index " + name + ": a block is damaged");
+          continue;
+        }
+        if (!block->may_satisfy(query.where.bounds())) {
+          ++scanned.blocks_left_out;
+          continue;
+        }
+        const bool all_in_time = info.first >= query.from && (info.last < query.to || no_end);
+        for (std::size_t row = 0; row < block->count(); ++row) {
+          ++scanned.events;
+          if (!all_in_time) {
+            const std::int64_t t = block->timestamp(row);
+            if (t < query.from || (t >= query.to && !no_end)) continue;
+          }
+          block->select(row);
+          if (!query.where.holds(*block)) continue;
+          ++scanned.matched;
+          visit(name, *block, row);
+        }
+        if (block->damaged()) scanned.problems.push_back("index " + name + ": a block is damaged");
       }
+      reader.end();
+    } catch (const SqliteError& error) {
+      scanned.problems.push_back("index " + name + ": " + error.what());
     }
+  }
 }
 
 // A value of a group's key; texts are views into it.

@@ -6,6 +6,7 @@
 // kMostSamples values a group.
 #pragma once
 
+#include <chrono>
 #include <cstdint>
 #include <deque>
 #include <limits>
@@ -26,12 +27,16 @@ struct Query {
       std::numeric_limits<std::int64_t>::min();                // event times, ns since 1970; from inclusive,
   std::int64_t to = std::numeric_limits<std::int64_t>::max();  // to exclusive
   std::vector<std::string> indexes;                            // names, `*` for any text; empty: all
+  std::chrono::steady_clock::time_point until =
+      std::chrono::steady_clock::time_point::max();  // then it stops
 };
 
 struct Scanned {
   std::uint64_t indexes = 0, blocks = 0, blocks_left_out = 0, events = 0, matched = 0;
   std::vector<std::string> problems;  // what could not be read
   bool cut = false;                   // there was no room for all that were asked for
+  // The time was over before all was read. What was read is the newest: indexes, and blocks within them, come newest first.
+  bool stopped = false;
 };
 
 struct FoundEvent {

@@ -37,12 +37,9 @@ void Engine::start_destinations() {
           running->configuration->destinations.begin(), running->configuration->destinations.end(),
           [&](const auto& other) { return running->id_of(other) == it->second.thread->id(); });
       if (d == nullptr && !renamed && waiting != 0) {
-        problems_.set("destination " + it->first + ": leaving",
-                      std::to_string(waiting) + (waiting == 1 ? " event" : " events") +
-                          " came for it while it was taken out of the configuration; it goes on as it was "
-                          "until they are delivered");
         ids.push_back(it->second.thread->id());
-        it++->second.leaving = true;
+        mark_leaving(it->second, it->first);
+        ++it;
       } else if (d && written(*d) == it->second.written && !it->second.leaving) {
         ++it;
       } else {
@@ -68,6 +65,35 @@ void Engine::start_destinations() {
     deliveries_[d.name] = std::move(delivering);
   }
   spool_->keep_destinations(ids);
+}
+
+void Engine::mark_leaving(Delivering& delivering, const std::string& name) {
+  delivering.leaving = true;
+  const std::uint64_t waiting = spool_->waiting(delivering.thread->id()).events;
+  problems_.set("destination " + name + ": leaving",
+                "it is not in the configuration any more, but " + std::to_string(waiting) +
+                    (waiting == 1 ? " event waits" : " events wait") +
+                    " for it; it goes on as it was until they are delivered (`nowhere: {}` by that name "
+                    "would throw them away)");
+}
+
+// At a start: destinations that went while the program was down go on as they were, until they are empty.
+std::string Engine::keep_leaving(const Configuration& configuration, const Former& former) {
+  for (const std::string& name : abandoned(configuration)) {
+    const auto then = former ? former(name) : nullptr;
+    const DestinationSettings* d = then ? then->destination(name) : nullptr;
+    if (d == nullptr) return forbids(configuration);
+    const std::uint32_t id = spool_->destination(name);
+    Delivering delivering{
+        written(*d), d->kind->spec.name,
+        std::make_unique<DeliveryThread>(*d, id, d->kind->make({*d, id, spool_->identity(), data_}), *spool_,
+                                         *letters_, problems_),
+        then};
+    mark_leaving(delivering, name);
+    std::lock_guard lock(running_mutex_);
+    deliveries_[name] = std::move(delivering);
+  }
+  return "";
 }
 
 // Destinations that left the configuration and are empty now end.

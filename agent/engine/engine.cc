@@ -16,7 +16,7 @@ using namespace std::chrono_literals;
 
 Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration,
                                               Problems::Listener listener, const Clock& clock,
-                                              std::shared_ptr<const Configuration> before) {
+                                              const Former& former) {
   std::unique_ptr<Engine> engine(new Engine(std::move(listener), clock));
   engine->data_ = configuration->server.text("data");
   engine->started_ = system_now();
@@ -68,20 +68,18 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   if (const std::string told = engine->spool_->recovery().told(); !told.empty())
     engine->problems_.set("spool: damage", told);
   engine->count_unknown();
-  std::string problem = engine->forbids(*configuration);
-  if (!problem.empty()) return Problem{problem, "", 0, 0};
+  std::string problem;
   const auto workers = static_cast<std::size_t>(configuration->server.number("workers"));
   engine->most_in_flight_ = 2 * workers + 2;
   for (std::size_t i = 0; i < workers; ++i)
     engine->workers_.emplace_back([e = engine.get()] { e->run_worker(); });
   engine->committer_ = std::thread([e = engine.get()] { e->run_committer(); });
   bool sent = true;
-  if (before && engine->has_orphans(*configuration) &&
-      engine->run(engine->prepare(std::move(before), &problem))) {
+  auto before = former && engine->has_orphans(*configuration) ? former("") : nullptr;
+  if (before && engine->run(engine->prepare(std::move(before), &problem)))
     sent = engine->send_memories(*configuration);
-    problem = engine->forbids(*configuration);
-  }
-  if (problem.empty()) engine->run(engine->prepare(std::move(configuration), &problem));
+  if (problem.empty()) engine->run(engine->prepare(configuration, &problem));
+  if (problem.empty()) problem = engine->keep_leaving(*configuration, former);
   if (!problem.empty()) return Problem{problem, "", 0, 0};
   if (sent) engine->give_up_memories();
   engine->start_destinations();
@@ -104,8 +102,9 @@ void Engine::count_unknown() {
   }
 }
 
-// A destination that is gone must not take waiting events with it.
-std::string Engine::forbids(const Configuration& configuration) const {
+// Destinations that the configuration does not have, and for which events wait.
+std::vector<std::string> Engine::abandoned(const Configuration& configuration) const {
+  std::vector<std::string> names;
   for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
     const std::string name = key.substr(std::strlen("destination/"));
     {
@@ -114,15 +113,22 @@ std::string Engine::forbids(const Configuration& configuration) const {
     }
     bool taken_over = configuration.destination(name) != nullptr;
     for (const DestinationSettings& d : configuration.destinations) taken_over = taken_over || d.was == name;
-    const Spool::Waiting waiting =
-        spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)));
-    if (!taken_over && waiting.events > 0)
-      return "the destination `" + name + "` is gone from the configuration, but " +
-             std::to_string(waiting.events) +
-             " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
-             "`, or make it `nowhere: {}` to throw them away";
+    if (!taken_over &&
+        spool_->waiting(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10))).events > 0)
+      names.push_back(name);
   }
-  return "";
+  return names;
+}
+
+// A destination that is gone must not take waiting events with it.
+std::string Engine::forbids(const Configuration& configuration) const {
+  const std::vector<std::string> names = abandoned(configuration);
+  if (names.empty()) return "";
+  const std::string& name = names.front();
+  const std::uint64_t waiting = spool_->waiting(spool_->destination(name)).events;
+  return "the destination `" + name + "` is gone from the configuration, but " + std::to_string(waiting) +
+         " events still wait for it; keep it until they are delivered, give its successor `was: " + name +
+         "`, or make it `nowhere: {}` to throw them away";
 }
 
 // Resolves names to ids, which are noted; answers nullptr when that is not possible.

@@ -34,12 +34,15 @@ namespace dingle {
 
 class Engine final : public Intake {
  public:
-  // Opens the spool in the configuration's data folder and starts everything. `before`: what ran last, if it is another one and
-  // known: steps with memory that are not there any more, or mean something else, send by it what they hold.
+  // A configuration that ran before: the last one that has this destination, or with "" the last one, if that is another. nullptr:
+  // it is not known.
+  using Former = std::function<std::shared_ptr<const Configuration>(const std::string& destination)>;
+  // Opens the spool in the configuration's data folder and starts everything. What changed since the last run ends by what ran then:
+  // steps with memory send what they hold, and destinations for which events wait deliver them.
   static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration,
                                                Problems::Listener listener,
                                                const Clock& clock = system_clock(),
-                                               std::shared_ptr<const Configuration> before = nullptr);
+                                               const Former& former = {});
   ~Engine() override;
 
   // Changes the configuration by what differs: sources and destinations that did not change go on without a pause.
@@ -126,6 +129,12 @@ class Engine final : public Intake {
       return destination_ids[static_cast<std::size_t>(&d - configuration->destinations.data())];
     }
   };
+  struct Delivering {
+    std::string written, kind;
+    std::unique_ptr<DeliveryThread> thread;
+    std::shared_ptr<const Configuration> configuration = {};  // that made it
+    bool leaving = false;  // it is not in the configuration any more, but events wait for it
+  };
   struct Processing;
   struct Job {
     std::uint64_t ticket = 0;
@@ -142,6 +151,7 @@ class Engine final : public Intake {
   // What keeps the configuration from replacing what runs: events that wait for what it does not have any
   // more; or "".
   std::string forbids(const Configuration& configuration) const;
+  std::vector<std::string> abandoned(const Configuration& configuration) const;
   std::shared_ptr<Running> prepare(std::shared_ptr<const Configuration> configuration, std::string* problem);
   std::shared_ptr<const Running> running() const;
   bool run(std::shared_ptr<const Running> next);
@@ -172,6 +182,8 @@ class Engine final : public Intake {
   std::uint64_t swap(std::shared_ptr<Running> next);
   void let_sources_go(const Configuration& next);
   void end_leaving();
+  void mark_leaving(Delivering& delivering, const std::string& name);
+  std::string keep_leaving(const Configuration& configuration, const Former& former);
   void give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
   void give_up_memories();
   bool has_orphans(const Configuration& configuration) const;
@@ -214,12 +226,6 @@ class Engine final : public Intake {
     std::unique_ptr<Source> source;
   };
   std::map<std::string, Reading> sources_;
-  struct Delivering {
-    std::string written, kind;
-    std::unique_ptr<DeliveryThread> thread;
-    std::shared_ptr<const Configuration> configuration = {};  // that made it
-    bool leaving = false;  // it is not in the configuration any more, but events wait for it
-  };
   std::map<std::string, Delivering> deliveries_;
 
   mutable std::mutex mutex_;  // guards the queue between sources, workers and committer

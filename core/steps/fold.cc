@@ -158,15 +158,14 @@ class Fold final : public MemoryStep {
     auto& m = static_cast<Memory&>(memory);
     if (const auto* groups = static_cast<const Groups*>(prepared)) {
       for (const std::string* key : groups->order) take(m, *key, groups->all.at(*key), turn);
-      while (m.open.size() > most_windows || m.open.bytes() + m.closed.bytes() > most_memory) {
-        if (m.closed.size() != 0) {
-          forget(m, m.closed.oldest(), turn);
-          continue;
-        }
-        if (m.open.size() == 0) break;
+      const auto send_early = [&] {
         ++tally.early;
         send(batch, tally, m, m.open.oldest(), turn);
-      }
+      };
+      while (m.open.size() > most_windows) send_early();
+      while (m.closed.size() > most_windows) forget(m, m.closed.oldest(), turn);
+      while (m.open.bytes() + m.closed.bytes() > most_memory && m.closed.size() + m.open.size() != 0)
+        m.closed.size() != 0 ? forget(m, m.closed.oldest(), turn) : send_early();
       for (const std::string* key : groups->order)
         if (const auto* held = m.open.find(*key)) turn.changes.push_back({*key, written(held->value)});
     }

@@ -124,8 +124,10 @@ class EngineTest : public testing::Test {
   void start(const std::string& to = "[d]") { start(configuration(to)); }
   void start(std::shared_ptr<const Configuration> configuration,
              std::shared_ptr<const Configuration> before = nullptr) {
+    Engine::Former former;
+    if (before) former = [before](const std::string&) { return before; };
     auto started = Engine::start(
-        std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock, std::move(before));
+        std::move(configuration), [](const Problems::Problem&, Problems::Said) {}, *clock, former);
     ASSERT_TRUE(started) << started.problem().message;
     engine = std::move(*started);
   }
@@ -164,6 +166,10 @@ class EngineTest : public testing::Test {
       std::lock_guard lock(taker(destination).mutex);
       return taker(destination).bodies == bodies;
     });
+  }
+  Texts bodies(const std::string& destination = "d") {
+    std::lock_guard lock(taker(destination).mutex);
+    return taker(destination).bodies;
   }
   void close(bool closed, const std::string& destination = "d") {
     std::lock_guard lock(taker(destination).mutex);

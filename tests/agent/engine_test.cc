@@ -352,6 +352,32 @@ TEST_F(EngineTest, WhatComesForADestinationThatGoesIsStillDelivered) {
   EXPECT_TRUE(std::equal(e.begin(), e.end(), all.begin()));
 }
 
+TEST_F(EngineTest, ADestinationThatWentWhileItWasDownDeliversWhatWaits) {
+  destinations = "{ d: { index: {} }, e: { index: {}, retry: { first: 1ms, longest: 5ms } } }";
+  const auto before = configuration("[d, e]");
+  close(true, "e");
+  start(before);
+  ASSERT_TRUE(engine->submit(batch({"one"})));
+  EXPECT_TRUE(got({"one"}));
+  engine->stop(0s);
+  engine.reset();
+  destinations = "{ d: { index: {} } }";
+  const auto refused = Engine::start(configuration(), [](const Problems::Problem&, Problems::Said) {});
+  ASSERT_FALSE(refused) << "nobody knows what it was";
+  EXPECT_NE(refused.problem().message.find("1 events still wait"), std::string::npos);
+  start(configuration(), before);
+  EXPECT_EQ(engine->destinations().size(), 2u);
+  std::string told;
+  for (const auto& problem : engine->problems().all()) told += problem.about + " " + problem.text + "\n";
+  EXPECT_NE(told.find("destination e: leaving it is not in the configuration any more, but 1 event waits"),
+            std::string::npos)
+      << told;
+  EXPECT_EQ(engine->reload(configuration()), "") << "it is in nobody's way";
+  close(false, "e");
+  EXPECT_TRUE(got({"one"}, "e"));
+  EXPECT_TRUE(until([&] { return engine->destinations().size() == 1; }));
+}
+
 TEST_F(EngineTest, AReloadThatLosesWaitingEventsIsRefused) {
   destinations =
       "{ d: { index: { name: 'n-{day}' }, retry: { first: 1ms, longest: 5ms } }, e: { index: { name: "

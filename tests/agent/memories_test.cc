@@ -33,6 +33,10 @@ class MemoriesTest : public EngineTest {
     time.pass(seconds);
     engine->tick_if_due();
   }
+  static void refuse(std::set<std::string> bodies) {
+    std::lock_guard lock(taker("d").mutex);
+    taker("d").refuses = std::move(bodies);
+  }
   bool settled(std::int64_t merged) {
     return until([&] { return counter("pipeline/p/merged") == merged; });
   }
@@ -70,7 +74,7 @@ TEST_F(MemoriesTest, WindowsAreSentWhenTheyAreDue) {
   EXPECT_EQ(held(), 0);
   balanced();
   later(100);
-  EXPECT_EQ(taker("d").bodies.size(), 2u);
+  EXPECT_EQ(bodies().size(), 2u);
 }
 
 TEST_F(MemoriesTest, WhatComesLateIsAFurtherPart) {
@@ -207,10 +211,9 @@ TEST_F(MemoriesTest, BatchesTakeTheirTurnsInTheOrderOfTickets) {
   later(3610);
   ASSERT_TRUE(until([&] { return counter("pipeline/p/stood_for") == 300; }));
   balanced();
-  ASSERT_TRUE(until([&] { return taker("d").bodies.size() == 300; }));
+  ASSERT_TRUE(until([&] { return bodies().size() == 300; }));
   std::int64_t got_sum = 0;
-  for (const std::string& body : taker("d").bodies)
-    got_sum += std::atoi(body.c_str() + body.find("first=") + 6);
+  for (const std::string& body : bodies()) got_sum += std::atoi(body.c_str() + body.find("first=") + 6);
   EXPECT_EQ(got_sum, sum);
 }
 
@@ -237,13 +240,13 @@ TEST_F(MemoriesTest, AFullDiskHoldsUpWhatIsHandedInAndAChange) {
 }
 
 TEST_F(MemoriesTest, EventsFromThePastGoAround) {
-  taker("d").refuses = {"other 7"};
+  refuse({"other 7"});
   steps = std::string("[ ") + kParse +
           ", fold: { where: \"ship = 'tern'\", by: [ship], window: 10s, grace: 5s } ]";
   start();
   lines({"tern 1", "other 7"});
   ASSERT_TRUE(until([&] { return !engine->letters().by_reason({}).empty(); }));
-  taker("d").refuses.clear();
+  refuse({});
   EXPECT_EQ(engine->resend({}, true).letters, 1u);
   EXPECT_TRUE(got({"other 7"}));
   EXPECT_EQ(counter("pipeline/p/passed_around"), 1);
@@ -251,14 +254,14 @@ TEST_F(MemoriesTest, EventsFromThePastGoAround) {
 }
 
 TEST_F(MemoriesTest, AWindowThatWasRefusedIsSentAgainAsItWas) {
-  taker("d").refuses = {"ship=tern stands_for=1"};
+  refuse({"ship=tern stands_for=1"});
   steps = std::string("[ ") + kParse + ", fold: { by: [ship], window: 10s, grace: 5s } ]";
   start();
   lines({"tern 1"});
   ASSERT_TRUE(settled(1));
   later(20);
   ASSERT_TRUE(until([&] { return !engine->letters().by_reason({}).empty(); }));
-  taker("d").refuses.clear();
+  refuse({});
   EXPECT_NE(engine->resend({}, true).problem.find("was made by a step"), std::string::npos);
   EXPECT_EQ(engine->resend({}, false).letters, 1u);
   EXPECT_TRUE(got({"ship=tern stands_for=1"}));

@@ -95,6 +95,8 @@ struct Remembers {
     Texts out;
     for (const Event& e : batch.events)
       if (e.dropped_by == 0) out.emplace_back(e.body);
+    for (const Event& e : batch.events)
+      if (const Field* part = e.find(names::part)) parts.push_back(part->value.as_integer());
     EXPECT_EQ(tally.unbalanced, 0u);
     EXPECT_EQ(tally.merged, tally.stood_for + memory->size().held);
     return out;
@@ -111,6 +113,7 @@ struct Remembers {
     EXPECT_EQ(memory->size().bytes, before.bytes);
   }
   std::uint64_t position = 0;
+  std::vector<std::int64_t> parts;  // of all windows that were sent
 };
 
 Node fold(const std::vector<std::pair<std::string, Node>>& more = {}) {
@@ -192,6 +195,8 @@ TEST(Fold, AFullMemorySendsWhatWasNotTouchedForLongest) {
             Texts{"k=b sum=2 stands_for=1"});
   EXPECT_EQ(f.tally.early, 1u);
   EXPECT_EQ(f.turn({{"b", Value::integer(7), 1000}}), Texts{"k=a sum=2 stands_for=2"});
+  EXPECT_EQ(f.turn({}, Turn::Why::everything).size(), 2u);
+  EXPECT_EQ(f.parts, (std::vector<std::int64_t>{1, 1, 1, 2})) << "of b there were two";
   f.restart();
 }
 

@@ -158,6 +158,37 @@ TEST_F(StoreTest, TheBeginningOfATimeIsWithinItAndItsEndIsNot) {
   EXPECT_EQ(within(4 * minute + 1, 9 * minute), 0u);
 }
 
+TEST_F(StoreTest, TheNewestIndexComesFirstWhateverItsName) {
+  add(1, 0, 200, "old");
+  commit("a");
+  add(2, 60, 200, "new");
+  commit("b");
+  Scanned scanned;
+  const auto found = find_events({store.get()}, Query(), 1, false, scanned);
+  ASSERT_EQ(found.size(), 1u);
+  EXPECT_EQ(found[0].index, "b");
+  EXPECT_EQ(scanned.events, 1u) << "the other one cannot have a newer event, and is not read";
+  EXPECT_EQ(scanned.blocks_left_out, 1u);
+  EXPECT_FALSE(scanned.stopped);
+}
+
+TEST_F(StoreTest, ASearchEndsWhenItsTimeIsOver) {
+  add(1, 0, 200, "one");
+  commit();
+  Query query;
+  query.until = std::chrono::steady_clock::now();
+  Scanned scanned;
+  EXPECT_TRUE(find_events({store.get()}, query, 10, false, scanned).empty());
+  EXPECT_TRUE(scanned.stopped);
+  scanned = {};
+  EXPECT_TRUE(group_events({store.get()}, query, {}, scanned).groups.empty());
+  EXPECT_TRUE(scanned.stopped);
+  query.until += std::chrono::hours(1);
+  scanned = {};
+  EXPECT_EQ(find_events({store.get()}, query, 10, false, scanned).size(), 1u);
+  EXPECT_FALSE(scanned.stopped);
+}
+
 TEST_F(StoreTest, IndexesAreChosenByTheirNames) {
   for (const char* index : {"gate-1", "gate-2", "tide-1"}) {
     add(events.size() + 1 + fields.size(), 0, 200, index);
