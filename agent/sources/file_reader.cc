@@ -101,6 +101,7 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
     }
     const bool to_end = file.checkpoint.position + static_cast<std::uint64_t>(n) >= size;
     const std::string_view chunk(buffer->bytes.get(), buffer->size);
+    if (file.checkpoint.position == 0) file.first = chunk.substr(0, kFirst);
     if (skip_hole(file, chunk)) return true;
     const std::size_t mark =
         file.checkpoint.position == 0 && chunk.starts_with(kByteOrderMark) ? kByteOrderMark.size() : 0;

@@ -36,11 +36,18 @@ bool holds_its_end(const TrackedFile& file, const TrackedFile& original) {
          ::pread(original.fd(), b, n, from) == static_cast<ssize_t>(n) && std::memcmp(a, b, n) == 0;
 }
 
+// Whether its first bytes are those.
+bool begins_with(const TrackedFile& file, std::string_view first) {
+  char bytes[kFirst];
+  const ssize_t n = ::pread(file.fd(), bytes, first.size(), 0);
+  return n >= 0 && first.starts_with(std::string_view(bytes, static_cast<std::size_t>(n)));
+}
+
 // Of a file that was seen to agree with another one while that was whole: whether it does with what was read of that. More may
-// have been read than was copied.
-bool is_copy(const TrackedFile& file, const FileCheckpoint& lost) {
-  return file.agrees_with(lost) ||
-         (!lost.rungs.empty() && lost.rungs.front().position > file.size_now() && file.size_now() != 0);
+// have been read than was copied; of a copy that is smaller than the lowest rung only its first bytes are known.
+bool is_copy(const TrackedFile& file, const FileCheckpoint& lost, std::string_view first) {
+  return file.agrees_with(lost) || (!lost.rungs.empty() && lost.rungs.front().position > file.size_now() &&
+                                    file.size_now() != 0 && begins_with(file, first));
 }
 
 }  // namespace
@@ -331,14 +338,14 @@ bool Rotation::waits_for_original(TrackedFile& file) {
   bool waits = false;
   for (std::size_t i = 0; i < file.may_copy.size();) {
     TrackedFile* original = find(file.may_copy[i]);
-    if (original != nullptr && original->lost && is_copy(file, *original->lost)) {
+    if (original != nullptr && original->lost && is_copy(file, *original->lost, original->lost_first)) {
       adopt(file, *original);
       return false;
     }
     // In this order: it may be cut in between.
     const bool whole = original != nullptr && holds_its_end(file, *original);
     const bool cut =
-        !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed());
+        !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed(), original->first);
     if (cut) {
       original->seen_modified = -1;  // however long ago that was: it is found out now
       calls_.read(*original, 0);
@@ -377,12 +384,13 @@ bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
 
 void Rotation::truncated(TrackedFile& file, FileCheckpoint before) {
   file.lost = std::move(before);
+  file.lost_first = std::exchange(file.first, "");
   file.lost_at = clock_.steady();
   file.just_cut = true;
   cut_.insert(file.id());
   for (const auto& [id, other] : files_)
     if (std::count(other->may_copy.begin(), other->may_copy.end(), file.id()) != 0 &&
-        is_copy(*other, *file.lost))
+        is_copy(*other, *file.lost, file.lost_first))
       return adopt(*other, file);
 }
 
@@ -391,6 +399,7 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   const std::string path = copy.checkpoint.path;
   const std::uint64_t size = copy.size_now();
   copy.checkpoint = *std::exchange(original.lost, std::nullopt);
+  copy.first = std::exchange(original.lost_first, "");
   copy.checkpoint.path = path;
   auto& rungs = copy.checkpoint.rungs;
   if (rungs.size() > kMostRungs)
