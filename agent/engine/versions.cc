@@ -36,6 +36,7 @@ std::string tried(Work work) {
 
 Versions::Versions(std::string path) : path_(std::move(path)) {}
 Versions::~Versions() = default;
+Versions::Using::~Using() { versions_.connection_.reset(); }
 
 Connection& Versions::connection() {
   if (!connection_) {
@@ -63,7 +64,7 @@ std::optional<Version> Versions::one(const std::string& where, std::int64_t numb
 }
 
 std::string Versions::keep(Version& v) {
-  std::lock_guard lock(mutex_);
+  const Using in_use(*this);
   return tried([&] {
     Transaction transaction(connection());
     const auto current = one("ran = 1 AND ?1 = 0", 0), newest = one("?1 = 0", 0);
@@ -98,7 +99,7 @@ std::string Versions::keep(Version& v) {
 }
 
 std::vector<Version> Versions::list(std::size_t most, std::string& problem) {
-  std::lock_guard lock(mutex_);
+  const Using in_use(*this);
   std::vector<Version> all;
   problem = tried([&] {
     Statement s(connection().get(), "SELECT " + kColumns + " FROM version ORDER BY number DESC LIMIT ?");
@@ -109,21 +110,21 @@ std::vector<Version> Versions::list(std::size_t most, std::string& problem) {
 }
 
 std::optional<Version> Versions::get(std::int64_t number, std::string& problem) {
-  std::lock_guard lock(mutex_);
+  const Using in_use(*this);
   std::optional<Version> found;
   problem = tried([&] { found = one("number = ?1", number); });
   return found;
 }
 
 std::optional<Version> Versions::current(std::string& problem) {
-  std::lock_guard lock(mutex_);
+  const Using in_use(*this);
   std::optional<Version> found;
   problem = tried([&] { found = one("ran = 1 AND ?1 = 0", 0); });
   return found;
 }
 
 std::int64_t Versions::removed(std::string& problem) {
-  std::lock_guard lock(mutex_);
+  const Using in_use(*this);
   std::int64_t gone = 0;
   problem = tried([&] {
     Statement s(connection().get(), "SELECT coalesce(max(number), 0) - count(*) FROM version");

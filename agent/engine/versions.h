@@ -43,6 +43,16 @@ class Versions {
   std::int64_t removed(std::string& problem);            // how many are not kept any more
 
  private:
+  // Locks, and closes the file at its end: it is seldom needed, and an open one costs memory all the time.
+  class Using {
+   public:
+    explicit Using(Versions& versions) : lock_(versions.mutex_), versions_(versions) {}
+    ~Using();
+
+   private:
+    std::lock_guard<std::mutex> lock_;
+    Versions& versions_;
+  };
   Connection& connection();
   std::optional<Version> one(const std::string& where, std::int64_t number);
   std::string path_;

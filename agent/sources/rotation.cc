@@ -344,8 +344,8 @@ bool Rotation::waits_for_original(TrackedFile& file) {
     }
     // In this order: it may be cut in between.
     const bool whole = original != nullptr && holds_its_end(file, *original);
-    const bool cut =
-        !whole && original != nullptr && !original->still_agrees() && is_copy(file, original->detailed(), original->first);
+    const bool cut = !whole && original != nullptr && !original->still_agrees() &&
+                     is_copy(file, original->detailed(), original->first);
     if (cut) {
       original->seen_modified = -1;  // however long ago that was: it is found out now
       calls_.read(*original, 0);

@@ -98,7 +98,8 @@ class TrackedFile {
   bool sought = false;                 // that beginning
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
-  std::string first, lost_first;  // up to kFirst bytes that were read from its beginning; of what was lost. "": not known
+  std::string first,
+      lost_first;  // up to kFirst bytes that were read from its beginning; of what was lost. "": not known
   bool just_cut = false;        // folders were not listed since
   std::vector<Id> may_copy;     // the files that it agrees with so far
   std::int64_t held_since = 0;  // since when it is not read for that
