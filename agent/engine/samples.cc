@@ -6,7 +6,7 @@
 
 namespace dingle {
 
-void ShapeSample::add(const std::string& group, const Line& line) {
+void ShapeSample::add(const std::string& group, const Line& line, std::uint64_t weight) {
   std::string shape = shape_of(line.text, line.read);
   const std::string key = (line.parsed ? "+" : "") + shape;
   std::lock_guard lock(mutex_);
@@ -19,7 +19,7 @@ void ShapeSample::add(const std::string& group, const Line& line) {
         return std::pair(a.second.count, a.second.last) < std::pair(b.second.count, b.second.last);
       });
       if (rare->second.count > 1 && random_() % rare->second.count != 0) {
-        ++all.others;
+        all.others += weight;
         return;
       }
       all.others += rare->second.count;
@@ -31,7 +31,7 @@ void ShapeSample::add(const std::string& group, const Line& line) {
     it->second.parsed = line.parsed;
   }
   SampledShape& s = it->second;
-  ++s.count;
+  s.count += weight;
   s.last = line.read;
   std::size_t slot = s.lines.size();
   if (slot == kLinesOfShape) slot = random_() % s.count;

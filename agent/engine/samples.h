@@ -33,7 +33,8 @@ class ShapeSample {
     std::int64_t read = 0;
     bool parsed = false;
   };
-  void add(const std::string& group, const Line& line);
+  // `weight`: how many lines it stands for.
+  void add(const std::string& group, const Line& line, std::uint64_t weight = 1);
   // The shapes of a group, the most frequent first. `others`: lines whose shapes had to be forgotten.
   std::vector<SampledShape> shapes(const std::string& group, std::uint64_t* others) const;
   void forget();  // all of it: the configuration has changed

@@ -18,8 +18,8 @@ bool word_byte(char c) {
   return letter(c) || digit(c) || c == '_' || c == '-' || static_cast<unsigned char>(c) >= 0x80;
 }
 
-const char* scan(const char* name, const char* at, const char* end, Value& value) {
-  return builtin_lexeme(name)->scan(at, end, {}, nullptr, value);
+const char* scan(const Lexeme& lexeme, const char* at, const char* end, Value& value) {
+  return lexeme.scan(at, end, {}, nullptr, value);
 }
 
 // The end of the time that starts here, and the narrowest pattern that takes it.
@@ -77,6 +77,8 @@ const char* pattern_of(const Token& token) {
 
 std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
   constexpr std::size_t kMost = 400;
+  static const Lexeme* const kHex = builtin_lexeme("hex");
+  static const Lexeme* const kQuoted = builtin_lexeme("quoted");
   std::vector<Token> all;
   const char* at = line.data();
   const char* const end = at + line.size();
@@ -108,15 +110,20 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     }
     if (begins) {
       // A typed value stands alone: no letter or digit follows it.
-      static constexpr std::pair<Form, const char*> kTyped[] = {
-          {Form::uuid, "uuid"},         {Form::mac, "mac"},         {Form::ip, "ip"},
-          {Form::trace_id, "trace_id"}, {Form::span_id, "span_id"}, {Form::percent, "percent"},
-          {Form::duration, "duration"}, {Form::size, "size"},       {Form::integer, "int"},
-          {Form::decimal, "decimal"}};
+      static const std::pair<Form, const Lexeme*> kTyped[] = {{Form::uuid, builtin_lexeme("uuid")},
+                                                              {Form::mac, builtin_lexeme("mac")},
+                                                              {Form::ip, builtin_lexeme("ip")},
+                                                              {Form::trace_id, builtin_lexeme("trace_id")},
+                                                              {Form::span_id, builtin_lexeme("span_id")},
+                                                              {Form::percent, builtin_lexeme("percent")},
+                                                              {Form::duration, builtin_lexeme("duration")},
+                                                              {Form::size, builtin_lexeme("size")},
+                                                              {Form::integer, builtin_lexeme("int")},
+                                                              {Form::decimal, builtin_lexeme("decimal")}};
       const char* best = nullptr;
       Form kind = Form::word;
-      for (const auto& [k, name] : kTyped) {
-        const char* q = scan(name, at, end, value);
+      for (const auto& [k, lexeme] : kTyped) {
+        const char* q = scan(*lexeme, at, end, value);
         if (q == nullptr || q <= best || (q != end && word_byte(*q) && q[-1] != '%')) continue;
         const std::string_view text(at, static_cast<std::size_t>(q - at));
         if ((k == Form::span_id || k == Form::trace_id) && text.find_first_of("abcdefABCDEF") == text.npos)
@@ -137,7 +144,7 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
         take(kind, best);
         continue;
       }
-      if (c == '0' && end - at > 2 && (at[1] | 0x20) == 'x' && (p = scan("hex", at, end, value)) &&
+      if (c == '0' && end - at > 2 && (at[1] | 0x20) == 'x' && (p = scan(*kHex, at, end, value)) &&
           (p == end || !word_byte(*p))) {
         take(Form::hex, p);
         continue;
@@ -163,7 +170,7 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
         continue;
       }
     }
-    if ((c == '"' || c == '\'') && begins && (p = scan("quoted", at, end, value)) &&
+    if ((c == '"' || c == '\'') && begins && (p = scan(*kQuoted, at, end, value)) &&
         (p == end || !word_byte(*p)) && (c == '"' || p - at < 80)) {
       take(Form::quoted, p);
       continue;

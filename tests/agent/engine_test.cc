@@ -32,6 +32,19 @@ TEST_F(EngineTest, CountsWhatItTookAndWhatBecameOfIt) {
   EXPECT_EQ(engine->newest_lines().of("s", 2), (Texts{"gate 9", "what?"}));
 }
 
+// Of many a part is looked at, which stands for all.
+TEST_F(EngineTest, SamplesOfManyUnmatchedLinesStandForAllOfThem) {
+  steps = "[ parse: { templates: ['gate {n:int}'] } ]";
+  start();
+  Texts lines;
+  for (int i = 0; i < 1000; ++i) lines.push_back("berth " + std::to_string(i));
+  ASSERT_TRUE(engine->submit(batch(lines)));
+  ASSERT_TRUE(until([&] { return counter("pipeline/p/unmatched") == 1000; }));
+  std::uint64_t others = 0, all = 0;
+  for (const auto& shape : engine->unmatched().shapes("p", &others)) all += shape.count;
+  EXPECT_EQ(all + others, 1000u);
+}
+
 TEST_F(EngineTest, EveryEventGetsItsOwnDaysName) {
   steps = "[ parse: { templates: ['{at:rfc3339}{:rest}'] }, time: { field: at } ]";
   start();
