@@ -65,7 +65,6 @@ class DueMap {
   }
   Held& oldest() { return recent_.front(); }  // the least recently touched
   Held& first_due() { return *due_.begin()->second; }
-  const std::list<Held>& all() const { return recent_; }
 
  private:
   std::list<Held> recent_;  // the least recently touched first
