@@ -41,7 +41,9 @@ TriedLine try_line(const TemplateSet& set, const PatternLibrary& library, std::s
     return tried;
   }
   bool any = false;
-  for (std::size_t i : set.nearest(line, context, 16)) {
+  std::vector<std::size_t> nearest;
+  set.nearest(line, context, 16, nearest);
+  for (std::size_t i : nearest) {
     Mismatch m = set[i].explain(line, context);
     if (any && m.offset <= tried.mismatch.offset) continue;
     tried.mismatch = std::move(m);

@@ -35,7 +35,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   } else {
     const Mismatch m = t->explain(line, context);
     if (m.offset > line.size() || m.expected.empty()) std::abort();
-    m.sentence();
+    MatchFailure failure;
+    t->locate(line, context, failure);
+    if (failure.offset != m.offset || Template::reason(failure) != m.reason()) std::abort();
   }
   return 0;
 }

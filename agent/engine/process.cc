@@ -6,6 +6,7 @@
 #include <utility>
 
 #include "agent/engine/engine.h"
+#include "core/template/template.h"
 #include "spool/events.h"
 
 namespace dingle {
@@ -71,18 +72,19 @@ std::uint64_t differences(std::map<std::uint32_t, Chosen> chosen, const EncodedE
 
 // Finding out a line's shape costs more than matching it: of many, every so many-th stands for those up to the next.
 void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Work::Made& made) {
-  constexpr std::uint64_t kMostOfBatch = 256;
+  constexpr std::uint64_t kMostOfBatch = 64;
   const std::uint64_t step = 1 + made.unmatched / kMostOfBatch;
   std::uint64_t n = 0;
   for (const Event& e : made.batch.events) {
     if (e.failed_step == 0 || n++ % step != 0) continue;
     const Field* reason = e.find(names::unmatched);
     const Field* column = e.find(names::unmatched_column);
-    sample.add(pipeline,
-               {e.body, reason ? reason->value.to_string() : "",
-                column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0, e.observed,
-                e.template_number != 0},
-               std::min(step, made.unmatched - (n - 1)));
+    const std::uint64_t at = column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0;
+    const std::string why = reason ? reason->value.to_string() : "";
+    sample.add(
+        pipeline,
+        {e.body, at != 0 ? mismatch_sentence(e.body, at, why) : why, at, e.observed, e.template_number != 0},
+        std::min(step, made.unmatched - (n - 1)));
   }
 }
 

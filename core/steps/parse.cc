@@ -55,6 +55,7 @@ class Parse final : public Step {
     std::vector<Value> values;
     std::vector<Field> found;
     std::string holder;
+    Explaining explaining;
     each(batch, tally, [&](Event& event) {
       const Value input = field == names::body ? Value::text(event.body) : batch.get(event, field);
       if (input.absent()) {
@@ -81,7 +82,7 @@ class Parse final : public Step {
         if (!found.empty()) tally.fields_left_out += batch.take(event, found);
         return;
       }
-      explain(batch, event, tally, text, set, expensive);
+      explain(batch, event, tally, text, set, expensive, explaining);
     });
   }
 
@@ -113,23 +114,40 @@ class Parse final : public Step {
     }
   }
 
-  // Says where the template that came furthest failed.
+  // Notes where the template that came furthest failed, and what it expected there. The words are found once
+  // for all events of the batch to which they apply.
+  struct Explaining {
+    MatchFailure one, furthest;
+    std::vector<std::size_t> nearest;
+    std::vector<std::pair<MatchFailure, std::string_view>> told;
+  };
   void explain(Batch& batch, Event& event, StepTally& tally, std::string_view text, const TemplateSet& set,
-               int expensive) const {
+               int expensive, Explaining& with) const {
     constexpr std::size_t kMostExplained = 8;
     const MatchContext context{&batch.arena, event.observed};
-    Mismatch furthest;
-    bool any = false;
-    std::vector<std::size_t> nearest = set.nearest(text, context, kMostExplained);
-    if (expensive >= 0) nearest = {static_cast<std::size_t>(expensive)};
-    for (std::size_t i : nearest) {
-      Mismatch m = set[i].explain(text, context);
-      if (!any || m.offset > furthest.offset) furthest = std::move(m);
-      any = true;
+    if (set.size() == 0) return fail(batch, event, tally, "no template is meant for it", 1);
+    if (expensive >= 0)
+      with.nearest = {static_cast<std::size_t>(expensive)};
+    else
+      set.nearest(text, context, kMostExplained, with.nearest);
+    for (std::size_t i = 0; i < with.nearest.size(); ++i) {
+      set[with.nearest[i]].locate(text, context, with.one);
+      if (i == 0 || with.one.offset > with.furthest.offset) std::swap(with.one, with.furthest);
     }
     if (keep_partial)
-      for (const auto& [captured, value] : furthest.so_far) event.set(batch.arena, field_id(captured), value);
-    fail(batch, event, tally, any ? furthest.sentence() : "no template is meant for it", furthest.offset + 1);
+      for (const auto& [captured, value] : with.furthest.of->explain(text, context).so_far)
+        event.set(batch.arena, field_id(captured), value);
+    fail(batch, event, tally, words(batch, with), with.furthest.offset + 1);
+  }
+  std::string_view words(Batch& batch, Explaining& with) const {
+    constexpr std::size_t kMostTold = 16;
+    for (const auto& [failure, reason] : with.told)
+      if (failure.told_like(with.furthest)) return reason;
+    std::string reason = Template::reason(with.furthest);
+    if (field != names::body) reason = std::string(field_name(field)) + ": " + reason;
+    if (with.told.size() == kMostTold) with.told.clear();
+    with.told.emplace_back(with.furthest, batch.arena.copy(reason));
+    return with.told.back().second;
   }
 };
 

@@ -31,8 +31,8 @@ void Step::fail(Batch& batch, Event& event, StepTally& tally, std::string_view w
   if (event.failed_step != 0) return;
   event.failed_step = number;
   if (event.find(names::unmatched)) return;  // by a pipeline before this one
-  const std::string reason = kind == "parse" ? std::string(why) : kind + ": " + std::string(why);
-  event.set(batch.arena, names::unmatched, Value::text(batch.arena.copy(reason)));
+  event.set(batch.arena, names::unmatched,
+            Value::text(batch.arena.copy(kind == "parse" ? why : kind + ": " + std::string(why))));
   if (column != 0)
     event.set(batch.arena, names::unmatched_column, Value::integer(static_cast<std::int64_t>(column)));
 }

@@ -74,7 +74,8 @@ class Step {
  protected:
   // For an event that the step could not work on. It is kept, passed on and counted as failed. The first
   // failure marks it: `dingle.unmatched` has the reason (without the step's kind where that is `parse`),
-  // `dingle.unmatched.column` the place in the text, counted from 1, if there is one; it is counted as
+  // `dingle.unmatched.column` the place in the text, counted from 1, if there is one (mismatch_sentence makes a
+  // sentence of the two); it is counted as
   // unmatched by its pipeline, and sampled for `dingle unmatched`. `why` is copied.
   void fail(Batch& batch, Event& event, StepTally& tally, std::string_view why, std::size_t column = 0) const;
   // Calls `work(event)` for each event that the step takes.

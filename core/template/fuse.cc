@@ -59,12 +59,15 @@ class Fuser {
   std::uint32_t one(std::uint32_t i, std::uint32_t last) {
     const Element e = p_.elements[i];
     if (const std::string* literal = literal_at(i, last)) {
-      carry(add(Code::nothing), *literal);
+      const std::uint32_t at = add(Code::nothing);
+      p_.code[at].element = i;
+      carry(at, *literal);
       return e.next;
     }
     const std::string* behind = literal_at(e.next, last);
     const std::uint32_t at = add(code_of(e, behind));
     p_.code[at].operand = e.operand;
+    p_.code[at].element = i;
     p_.code[at].slot = e.slot >= 0 ? e.slot : static_cast<std::int16_t>(p_.slots);
     parts(i, e);
     p_.code[at].next = here();

@@ -252,13 +252,14 @@ const char* run(const Program& program, std::uint32_t start, const char* at, Mat
   const char* const end = s.end;
   const char* p = nullptr;
 
+#define DINGLE_FAIL return s.stopped = in, s.stopped_at = at, nullptr
 #define DINGLE_BEGIN goto* kLabels[static_cast<int>(in->code)]
   // Checks the literal behind the element, which ends at p.
-#define DINGLE_TAIL                              \
-  do {                                           \
-    if (!tail_fits(*in, p, end)) return nullptr; \
-    at = p + in->tail_length;                    \
-    if (at > end) return nullptr;                \
+#define DINGLE_TAIL                             \
+  do {                                          \
+    if (!tail_fits(*in, p, end)) DINGLE_FAIL;   \
+    if (in->tail_length > end - p) DINGLE_FAIL; \
+    at = p + in->tail_length;                   \
   } while (false)
 #define DINGLE_NEXT \
   do {              \
@@ -281,14 +282,14 @@ nothing:
 
 literal : {
   const std::string& expected = program.literals[in->operand];
-  if (!starts_with(at, end, expected)) return nullptr;
+  if (!starts_with(at, end, expected)) DINGLE_FAIL;
   p = at + expected.size();
   DINGLE_NEXT;
 }
 
 any_case : {
   const std::string& expected = program.literals[in->operand];
-  if (!starts_with_any_case(at, end, expected)) return nullptr;
+  if (!starts_with_any_case(at, end, expected)) DINGLE_FAIL;
   p = at + expected.size();
   DINGLE_NEXT;
 }
@@ -321,14 +322,14 @@ lexeme : {
   const LexemeUse& use = program.lexemes[in->operand];
   Value& out = values[in->slot];
   p = use.scan(at, end, s.context, use.settings.get(), out);
-  if (p == nullptr || !use.within(out)) return nullptr;
+  if (p == nullptr || !use.within(out)) DINGLE_FAIL;
   DINGLE_NEXT;
 }
 
 run : {
   const TextScan& scan = program.texts[in->operand];
   p = next_stop(scan, at, end);
-  if (static_cast<std::size_t>(p - at) < scan.at_least) return nullptr;
+  if (static_cast<std::size_t>(p - at) < scan.at_least) DINGLE_FAIL;
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   s.work += static_cast<std::size_t>(p - at);
   DINGLE_NEXT;
@@ -354,29 +355,29 @@ find : {
     }
   }
   s.work += static_cast<std::size_t>(end - at);
-  return nullptr;
+  DINGLE_FAIL;
 found:
 #else
   for (p = at;; ++p) {
     p = find_byte(c, p, end);
     if (p == end) {
       s.work += static_cast<std::size_t>(end - at);
-      return nullptr;
+      DINGLE_FAIL;
     }
     if (tail_fits(*in, p, end) && (literal.size() <= 8 || starts_with(p, end, literal))) break;
   }
 #endif
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   s.work += static_cast<std::size_t>(p - at);
+  if (in->tail_length > end - p) DINGLE_FAIL;
   at = p + in->tail_length;
-  if (at > end) return nullptr;
   ++in;
   DINGLE_BEGIN;
 }
 
 text:
   p = scan_text(program.texts[in->operand], at, end);
-  if (p == nullptr) return nullptr;
+  if (p == nullptr) DINGLE_FAIL;
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   s.work += static_cast<std::size_t>(p - at);
   DINGLE_NEXT;
@@ -392,11 +393,11 @@ regex : {
   const auto outcome = use.regex.match({at, static_cast<std::size_t>(end - at)}, &from, &to);
   if (outcome != Regex::Outcome::match) {
     s.too_expensive |= outcome == Regex::Outcome::too_expensive;
-    return nullptr;
+    DINGLE_FAIL;
   }
   Value& out = values[in->slot];
   out = convert_text({at, to}, use.kind, s.context);
-  if (out.absent()) return nullptr;
+  if (out.absent()) DINGLE_FAIL;
   p = at + to;
   DINGLE_NEXT;
 }
@@ -404,13 +405,13 @@ regex : {
 blanks:
   p = at;
   while (p != end && (*p == ' ' || *p == '\t')) ++p;
-  if (p == at) return nullptr;
+  if (p == at) DINGLE_FAIL;
   DINGLE_NEXT;
 
 fields : {
   Value& out = values[in->slot];
   p = run_fields(program.fields[in->operand], at, s, &out);
-  if (p == nullptr) return nullptr;
+  if (p == nullptr) DINGLE_FAIL;
   DINGLE_NEXT;
 }
 
@@ -437,18 +438,19 @@ choice : {
     program.clear(program.branches[in->operand][k], values);
     if (s.context.found) s.context.found->resize(found);
   }
-  if (p == nullptr) return nullptr;
+  if (p == nullptr) DINGLE_FAIL;
   DINGLE_NEXT_BEHIND_GROUP;
 }
 
 span:
   p = run(program, static_cast<std::uint32_t>(in - first) + 1, at, s);
-  if (p == nullptr) return nullptr;
+  if (p == nullptr) DINGLE_FAIL;
   values[in->slot] = Value::text({at, static_cast<std::size_t>(p - at)});
   DINGLE_NEXT_BEHIND_GROUP;
 
 done:
   return at;
+#undef DINGLE_FAIL
 #undef DINGLE_BEGIN
 #undef DINGLE_TAIL
 #undef DINGLE_NEXT

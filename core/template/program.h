@@ -100,8 +100,9 @@ struct Instruction {
   std::uint8_t tail_length = 0;  // bytes of the literal that must follow
   std::int16_t slot = -1;
   std::uint32_t operand = 0;
-  std::uint32_t next = 0;  // index of the instruction that follows
-  std::uint32_t spare = 0;
+  std::uint32_t next = 0;                                  // index of the instruction that follows
+  std::uint32_t element = kNoElement;                      // that it begins with
+  static constexpr std::uint32_t kNoElement = UINT32_MAX;  // it begins within one
   std::uint64_t tail = 0, mask = 0;
 };
 static_assert(sizeof(Instruction) == 32);
@@ -119,6 +120,13 @@ struct NamedRunner {
   bool reads_ahead;
 };
 std::span<const NamedRunner> runners();  // that this processor can use, the fastest first
+// The fastest for a line behind which the context says so much is readable.
+inline const NamedRunner& runner_for(std::string_view line, const MatchContext& context) {
+  static const NamedRunner best = runners().front(), careful = runners().back();
+  const bool room =
+      context.readable != nullptr && context.readable - (line.data() + line.size()) >= kReadAhead;
+  return room ? best : careful;
+}
 
 struct Element {
   enum class Op : std::uint8_t {
@@ -157,6 +165,8 @@ struct Program {
   std::vector<Instruction> code;
   std::vector<std::vector<std::uint32_t>> branch_starts;  // by the operand of optional and choice
   bool clears = false;                                    // some slots may stay untouched by a match
+  // Neither optional parts nor alternatives: where it stops is as far as it came.
+  bool is_straight() const { return branches.empty(); }
 
   std::size_t slots = 0;  // the one behind them takes what is not kept
 
@@ -174,6 +184,8 @@ struct MatchState {
   std::uint64_t work = 0;  // bytes that texts went over; beyond `limit` no further alternative is tried
   std::uint64_t limit;
   bool too_expensive = false;
+  const Instruction* stopped = nullptr;  // that failed last, and where it began
+  const char* stopped_at = nullptr;
   MatchState(std::string_view line, const MatchContext& c, Value* v)
       : end(line.data() + line.size()), context(c), values(v), limit(4096 + 16 * line.size()) {}
 };

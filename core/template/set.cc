@@ -377,10 +377,7 @@ int TemplateSet::match(std::string_view line, const MatchContext& context, std::
   }
   if (all_.empty()) return -1;
   if (line.data() == nullptr) line = std::string_view("", 0);
-  static const NamedRunner best = runners().front(), careful = runners().back();
-  const bool room =
-      context.readable != nullptr && context.readable - (line.data() + line.size()) >= kReadAhead;
-  Walk walk{line, context, room ? best : careful, MatchState(line, context, values.data()),
+  Walk walk{line, context, runner_for(line, context), MatchState(line, context, values.data()),
             values.data() + most_values_};
   visit(nodes_[0], line.data(), walk);
   if (expensive && walk.expensive >= 0) *expensive = walk.expensive;
@@ -390,12 +387,12 @@ int TemplateSet::match(std::string_view line, const MatchContext& context, std::
   return walk.best;
 }
 
-std::vector<std::size_t> TemplateSet::nearest(std::string_view line, const MatchContext& context,
-                                              std::size_t most) const {
-  std::vector<std::size_t> result;
+void TemplateSet::nearest(std::string_view line, const MatchContext& context, std::size_t most,
+                          std::vector<std::size_t>& result) const {
+  result.clear();
   if (all_.size() <= most) {
     for (std::size_t i = 0; i < all_.size(); ++i) result.push_back(i);
-    return result;
+    return;
   }
   if (line.data() == nullptr) line = std::string_view("", 0);
   std::vector<Value> values(2 * most_values_);
@@ -410,7 +407,6 @@ std::vector<std::size_t> TemplateSet::nearest(std::string_view line, const Match
   for (const auto& [at, which] : tried)
     if (result.size() < most) result.push_back(which);
   if (result.empty()) result.push_back(0);
-  return result;
 }
 
 std::vector<std::pair<std::size_t, std::size_t>> TemplateSet::shadowed() const {

@@ -30,9 +30,10 @@ class TemplateSet {
   // `expensive`: the index of a template that gave up on the line, if one did; else it is left alone.
   int match(std::string_view line, const MatchContext& context, std::vector<Value>& values,
             int* expensive = nullptr) const;
-  // The templates that came furthest on a line that none matches, the best first; at most `most`.
-  std::vector<std::size_t> nearest(std::string_view line, const MatchContext& context,
-                                   std::size_t most) const;
+  // The templates that came furthest on a line that none matches, the best first; at most `most`; all if there
+  // are no more. `result` is overwritten.
+  void nearest(std::string_view line, const MatchContext& context, std::size_t most,
+               std::vector<std::size_t>& result) const;
   // Pairs (later, earlier): every line that the later one matches is taken by the earlier one before. Not all
   // such pairs are found, but those that are found are sure.
   std::vector<std::pair<std::size_t, std::size_t>> shadowed() const;

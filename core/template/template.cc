@@ -31,12 +31,10 @@ bool Template::match_with(const NamedRunner& runner, std::string_view line, cons
 
 bool Template::match(std::string_view line, const MatchContext& context, Value* values,
                      int* expensive) const {
-  static const NamedRunner best = runners().front(), careful = runners().back();
-  const bool room =
-      context.readable != nullptr && context.readable - (line.data() + line.size()) >= kReadAhead;
-  if (room)  // lines of a batch lie one behind the other: fetch what comes soon
+  const NamedRunner& runner = runner_for(line, context);
+  if (runner.reads_ahead)  // lines of a batch lie one behind the other: fetch what comes soon
     for (std::size_t ahead = 512; ahead < 512 + 192; ahead += 64) __builtin_prefetch(line.data() + ahead);
-  return match_with(room ? best : careful, line, context, values, expensive);
+  return match_with(runner, line, context, values, expensive);
 }
 
 bool Template::brings_found() const {

@@ -36,6 +36,8 @@
 
 namespace dingle {
 
+class Template;
+
 // What one match fills: a field's name and the kind of its value.
 struct Slot {
   std::string name;
@@ -51,7 +53,40 @@ struct Mismatch {
   std::string detail;                 // more, where there is more to say: "November 2026 has no day 31"
   bool too_expensive = false;         // the line used up the budget of a template
   std::vector<std::pair<std::string, Value>> so_far;  // the fields matched before; texts point into the line
-  std::string sentence() const;                       // "column 11: expected a whole number, found "OK""
+  // "expected a whole number", or why else it did not match.
+  std::string reason() const;
+  std::string sentence() const;  // "column 11: expected a whole number, found "OK""
+};
+// The sentence for a text that failed at `column`, counted from 1, for that reason: with what stands there.
+std::string mismatch_sentence(std::string_view text, std::size_t column, std::string_view reason);
+
+// Where a line failed, told by the template's elements: what `locate` notes for each line that does not match.
+// One object serves many lines, so that nothing is allocated for most of them.
+class MatchFailure {
+ public:
+  struct Expected {
+    std::uint32_t element = 0;  // or kEnd
+    std::uint32_t skip = 0;     // bytes of a literal that stand there
+    std::string said;           // what the element itself says of this line, if it says more than what it is
+    bool operator==(const Expected&) const = default;
+  };
+  static constexpr std::uint32_t kEnd = UINT32_MAX;
+
+  const Template* of = nullptr;
+  std::size_t offset = 0;
+  std::vector<Expected> expected;
+  std::string detail;
+  bool too_expensive = false;
+  // Whether `other` is told in the same words, wherever it is.
+  bool told_like(const MatchFailure& other) const {
+    return of == other.of && expected == other.expected && detail == other.detail &&
+           too_expensive == other.too_expensive;
+  }
+
+ private:
+  friend class Explainer;
+  friend class Template;
+  std::vector<Value> values_, line_values_;
 };
 
 // What would help a line that did not match.
@@ -102,6 +137,9 @@ class Template {
   // Runs the line once more, noting where it fails. Only for lines that do not match; some times slower than
   // `match`.
   Mismatch explain(std::string_view line, const MatchContext& context) const;
+  // The same without words: to `to`, whose words `reason` finds. About the cost of a match.
+  void locate(std::string_view line, const MatchContext& context, MatchFailure& to) const;
+  static std::string reason(const MatchFailure& failure);  // Mismatch::reason
   // What would match at the place where the line fails. Tries every pattern of the library there: bounded,
   // but hundreds of times slower than `match`.
   Advice advise(std::string_view line, const MatchContext& context, const PatternLibrary& library) const;
@@ -128,6 +166,8 @@ class Template {
   std::vector<Slot> slots_;
   std::vector<Problem> warnings_;
   Program program_;
+  std::vector<std::string> expected_words(const MatchFailure& failure) const;
+
   bool open_end_ = false;
 };
 

@@ -68,6 +68,14 @@ inline MatchCheck match_everywhere(const std::shared_ptr<const Template>& t, con
   const Mismatch m = t->explain(text, without);
   if (check.matched != (m.expected.empty() && !m.too_expensive) && !check.matched)
     check.disagreement = "explaining finds nothing wrong";
+  MatchFailure failure;
+  for (const auto& [where, context] :
+       {std::pair(line, with_room), std::pair(std::string_view(text), without)}) {
+    t->locate(where, context, failure);
+    if (!check.matched && (failure.offset != m.offset || Template::reason(failure) != m.reason()))
+      check.disagreement = "located " + std::to_string(failure.offset) + ": " + Template::reason(failure) +
+                           " instead of " + m.sentence();
+  }
   return check;
 }
 
