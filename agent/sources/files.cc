@@ -108,12 +108,12 @@ class Files final : public Source {
     std::set<std::string> waiting;  // families with earlier lines
     for (TrackedFile* file : to_catch_up(files_)) {
       if (waiting.count(file->family)) continue;
-      bool more = true;
-      for (int i = 0; more && i < kChunksInARow && goes_on(); ++i) more = read_on(*file);
-      any |= more;
-      if (more)
+      Looked looked = Looked::more;
+      for (int i = 0; looked == Looked::more && i < kChunksInARow && goes_on(); ++i) looked = read_on(*file);
+      any |= looked == Looked::more;
+      if (looked == Looked::more)
         waiting.insert(file->family);
-      else if (file->may_copy.empty())
+      else if (looked == Looked::no_more)
         file->catching_up = false, file->known = true;
     }
     const std::size_t rounds = 1 + files_.size() / kLooksARound;
@@ -124,7 +124,7 @@ class Files final : public Source {
         ++it;
         continue;
       }
-      if (!file.catching_up) any |= read_on(file);
+      if (!file.catching_up) any |= read_on(file) == Looked::more;
       if (!reader_.refused() && is_done(file)) {
         rotation_.left(file);
         it = files_.erase(it);
@@ -141,9 +141,11 @@ class Files final : public Source {
            file.checkpoint.position == file.seen_size;
   }
 
-  bool read_on(TrackedFile& file) {
+  enum class Looked { more, no_more, held };  // held: what is there has to wait
+  Looked read_on(TrackedFile& file) {
     const auto most = rotation_.turn_of(file);
-    return most && reader_.read(file, *most);
+    if (most && reader_.read(file, *most)) return Looked::more;
+    return most && !list_now_ ? Looked::no_more : Looked::held;
   }
 
   // A file that no path leads to any more is read to its end, and then some seconds longer. What was seen of

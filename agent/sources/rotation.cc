@@ -117,8 +117,13 @@ void Rotation::left(const TrackedFile& file) {
 // One of the files before it: whether it is to be waited for.
 bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
   if (other.just_cut) return true;
-  if (!other.compared && other.size_now() != 0) compare(other);
-  if (!other.may_copy.empty()) return false;  // it waits itself
+  if (!other.compared && other.size_now() == 0) return false;  // and what comes meanwhile is not read unseen
+  if (!other.compared) compare(other);
+  if (!other.may_copy.empty()) {
+    const bool of_this = std::count(other.may_copy.begin(), other.may_copy.end(), file.id()) != 0;
+    // What is no copy after all may have come to stand before others. What is one waits for its original.
+    return !waits_for_original(other) || !of_this;
+  }
   bool more = true;
   for (int i = 0; more && i < kChunksInARow; ++i) more = calls_.read(other, UINT64_MAX);
   if (more) return true;
@@ -359,9 +364,17 @@ bool Rotation::waits_for_original(TrackedFile& file) {
       calls_.tell(name_of(file),
                   "holds what " + name_of(*original) +
                       " holds, and is read as another file: a copy among the paths is read twice");
+    else if (original != nullptr && original->checkpoint.position == 0)
+      goes_before(file, *original);  // cut before any of it was read: only the copy has those lines
     file.may_copy.erase(file.may_copy.begin() + static_cast<std::ptrdiff_t>(i));
   }
   return waits;
+}
+
+void Rotation::goes_before(TrackedFile& file, TrackedFile& other) {
+  const Member older{&file, age_of(file), false}, younger{&other, age_of(other), false};
+  const Member* const one = &older;
+  place({&one, 1}, younger);
 }
 
 bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
@@ -374,9 +387,7 @@ bool Rotation::may_begin(TrackedFile& file, std::string_view read) {
         read.starts_with(bytes))
       continue;
     std::erase(copy->may_copy, file.id());
-    const Member older{copy.get(), age_of(*copy), false}, younger{&file, age_of(file), false};
-    const Member* const one = &older;
-    place({&one, 1}, younger);
+    goes_before(*copy, file);
     may = false;
   }
   return may;
@@ -412,6 +423,7 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   copy.waiting_size = 0;
   copy.may_copy.clear();
   std::erase_if(copy.before, [&](const auto& b) { return b.id == original.id(); });
+  std::erase_if(original.before, [&](const auto& b) { return b.id == copy.id(); });
   original.before.push_back({copy.id(), true});
   original.grew_at = 0;
   calls_.keep(copy, original);

@@ -66,6 +66,7 @@ class Rotation {
   };
   static std::vector<std::vector<std::size_t>> relatives(const std::vector<Member>& members);
   void place(std::span<const Member* const> older, const Member& younger);
+  void goes_before(TrackedFile& file, TrackedFile& other);
   void place(std::vector<Member>& members);
   void place_new();
   void note_large();
