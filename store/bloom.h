@@ -1,11 +1,14 @@
 // A Bloom filter over the words of a block: ten bits for each distinct word, seven probes, about 0.9 % false
-// positives. Its bytes are the bit array alone, lowest bit first; its size in bits is the number of bytes
-// times eight.
+// positives. Its bytes are the bit array, lowest bit first, a multiple of eight bytes; its size in bits is their
+// number times eight. Behind it stand four bytes: the low half of the array's XXH3, since a bit that was lost
+// would hide events. Filters of older indexes lack them.
 #pragma once
 
 #include <xxhash.h>
 
 #include <cstdint>
+#include <cstring>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -39,7 +42,19 @@ inline std::string make_bloom(const std::vector<std::uint64_t>& hashes) {
       const std::uint64_t bit = bloom_bit(hash, probe, bytes.size() * 8);
       bytes[bit / 8] = static_cast<char>(bytes[bit / 8] | 1 << (bit % 8));
     }
-  return bytes;
+  const auto check = static_cast<std::uint32_t>(XXH3_64bits(bytes.data(), bytes.size()));
+  return bytes.append(reinterpret_cast<const char*>(&check), sizeof check);
+}
+
+// The bit array of a filter as it is stored; nothing if it is damaged.
+inline std::optional<std::string_view> bloom_bits(std::string_view stored) {
+  std::uint32_t check;
+  if (stored.size() % 8 == 0) return stored;
+  if (stored.size() % 8 != sizeof check) return {};
+  const std::string_view bits = stored.substr(0, stored.size() - sizeof check);
+  std::memcpy(&check, bits.data() + bits.size(), sizeof check);
+  if (check != static_cast<std::uint32_t>(XXH3_64bits(bits.data(), bits.size()))) return {};
+  return bits;
 }
 
 inline bool bloom_may_have(std::string_view bytes, std::uint64_t hash) {

@@ -69,8 +69,11 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
         }
         if (!words.empty()) {
           const std::string filter = reader.filter(info.id);
-          if (!std::all_of(words.begin(), words.end(),
-                           [&](std::uint64_t word) { return bloom_may_have(filter, word); })) {
+          const auto bits = bloom_bits(filter);
+          if (!bits)
+            scanned.problems.push_back("index " + name + ": a block's filter of words is damaged; all of it is read");
+          else if (!std::all_of(words.begin(), words.end(),
+                                [&](std::uint64_t word) { return bloom_may_have(*bits, word); })) {
             ++scanned.blocks_left_out;
             continue;
           }

@@ -324,5 +324,28 @@ TEST_F(StoreTest, ADamagedBlockIsToldAndTheOthersAreFound) {
   EXPECT_NE(scanned.problems[0].find("day-1"), std::string::npos);
 }
 
+// A bit that was lost would say that the word is nowhere.
+TEST_F(StoreTest, ADamagedFilterOfWordsHidesNothing) {
+  add(1, 60, 200, "moored at the quay");
+  commit("day-1");
+  Query query;
+  query.where = *Condition::parse("mentions 'moored'");
+  Scanned scanned;
+  EXPECT_EQ(find_events({store.get()}, query, 10, false, scanned).size(), 1u);
+  EXPECT_TRUE(scanned.problems.empty());
+  {
+    Connection file(store->path_of("day-1"), SQLITE_OPEN_READWRITE);
+    file.run("UPDATE filter SET data = zeroblob(length(data))");
+  }
+  EXPECT_EQ(find_events({store.get()}, query, 10, false, scanned).size(), 1u);
+  ASSERT_EQ(scanned.problems.size(), 1u);
+  EXPECT_NE(scanned.problems[0].find("filter of words is damaged"), std::string::npos);
+  {  // as an older index has it
+    Connection file(store->path_of("day-1"), SQLITE_OPEN_READWRITE);
+    file.run("UPDATE filter SET data = zeroblob(length(data) - 4)");
+  }
+  EXPECT_EQ(find_events({store.get()}, query, 10, false, scanned).size(), 0u) << "those cannot be known";
+}
+
 }  // namespace
 }  // namespace dingle
