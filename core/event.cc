@@ -24,6 +24,7 @@ constexpr std::size_t kMostSpare = 16;
 std::size_t Batch::take(Event& event, std::span<const Field> more) {
   std::size_t lost = 0;
   const bool room = event.reserve(arena, more.size());
+  const std::span<const Field> resource = resource_of(event);
   std::uint64_t of_resource = 0;
   for (const Field& f : resource) of_resource |= bit_of(f.name);
   std::uint64_t seen = event.field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names

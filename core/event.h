@@ -128,7 +128,8 @@ struct Batch {
   std::shared_ptr<const LineBuffer> buffer;
   Arena arena;
   std::vector<Event> events;
-  std::span<const Field> resource;           // of slice 0's stream; not owned: outlives the batch
+  // By slice: of its stream. Not owned: outlives the batch.
+  std::span<const std::span<const Field>> resources;
   Zone zone;                                 // of times that name none, where a step does not say it
   std::string_view pipeline, configuration;  // that work on it; "": not known
 
@@ -137,9 +138,9 @@ struct Batch {
   // no room for.
   std::size_t take(Event& event, std::span<const Field> more);
 
-  // Events of other slices were made by steps: they come from nowhere.
+  // Events of further slices were made by steps: they come from nowhere.
   std::span<const Field> resource_of(const Event& event) const {
-    return event.slice == 0 ? resource : std::span<const Field>();
+    return event.slice < resources.size() ? resources[event.slice] : std::span<const Field>();
   }
 
   // The value of a field of an event, or of its resource, or one of the parts that every event has.

@@ -21,15 +21,22 @@ constexpr std::size_t kMostNoted = 1000;
 constexpr std::size_t kHandlerStack = 64 * 1024;
 constexpr std::size_t kTwice = 2;
 
-struct Work {
-  std::uint64_t stream = 0, first = 0, last = 0;
-  const char* bytes = nullptr;
-  std::size_t size = 0;
-};
-thread_local const Work* volatile at_work = nullptr;
-thread_local Work work;
+constexpr std::size_t kMostSlices = 100;  // of one batch that are noted
+
+thread_local const SourceBatch* volatile at_work = nullptr;
 int noting = -1;
 struct sigaction before[NSIG];
+
+// Calls with(piece) for the lines of each slice. Allocates nothing.
+template <class With>
+void each_slice(const SourceBatch& batch, const With& with) {
+  const std::size_t n = batch.lines.size();
+  for (std::size_t from = 0, to = 0; from < n; from = to) {
+    while (to < n && batch.lines[to].slice == batch.lines[from].slice) ++to;
+    with(Deaths::Piece{batch.slices[batch.lines[from].slice].stream, batch.lines[from].position,
+                       batch.lines[to - 1].position});
+  }
+}
 
 // Only what a signal handler may do.
 void append_hex(char*& to, std::uint64_t number) {
@@ -43,16 +50,20 @@ void write_line(char* line, char* end) {
 void note_death(int signal_number, siginfo_t* info, void*) {
   // What comes next, this one again or the next, goes to whoever was there before.
   for (const int s : kSignals) ::sigaction(s, &before[s], nullptr);
-  if (const Work* w = at_work; w != nullptr && noting >= 0) {
+  if (const SourceBatch* batch = at_work; batch != nullptr && noting >= 0) {
     char line[64];
+    std::size_t slices = 0;
+    each_slice(*batch, [&](const Deaths::Piece& piece) {
+      if (++slices > kMostSlices) return;
+      char* to = line;
+      for (const std::uint64_t n : {piece.stream, piece.first, piece.last}) {
+        append_hex(to, n);
+        *to++ = ' ';
+      }
+      write_line(line, to - 1);
+    });
     char* to = line;
-    for (const std::uint64_t n : {w->stream, w->first, w->last}) {
-      append_hex(to, n);
-      *to++ = ' ';
-    }
-    write_line(line, to - 1);
-    to = line;
-    append_hex(to, XXH3_64bits(w->bytes, w->size));
+    append_hex(to, XXH3_64bits(batch->buffer->bytes.get(), batch->buffer->size));
     write_line(line, to);
     ::fsync(noting);
   }
@@ -107,20 +118,21 @@ Deaths::Worker::~Worker() {
 
 Deaths::Working::Working(const SourceBatch& batch) {
   if (batch.lines.empty() || !batch.buffer) return;
-  work = {batch.stream, batch.lines.front().position, batch.lines.back().position, batch.buffer->bytes.get(),
-          batch.buffer->size};
-  at_work = &work;
+  at_work = &batch;
 }
 
 Deaths::Working::~Working() { at_work = nullptr; }
 
 bool Deaths::deadly(const SourceBatch& batch) const {
   if (noted_.empty() || batch.lines.empty() || !batch.buffer) return false;
-  const std::uint64_t first = batch.lines.front().position, last = batch.lines.back().position;
-  const auto here = std::count_if(noted_.begin(), noted_.end(), [&](const Noted& n) {
-    return n.stream == batch.stream && n.first <= last && first <= n.last;
+  bool twice = false;
+  each_slice(batch, [&](const Piece& here) {
+    const auto times = std::count_if(noted_.begin(), noted_.end(), [&](const Piece& n) {
+      return n.stream == here.stream && n.first <= here.last && here.first <= n.last;
+    });
+    twice |= times >= static_cast<std::ptrdiff_t>(kTwice);
   });
-  if (here >= static_cast<std::ptrdiff_t>(kTwice)) return true;
+  if (twice) return true;
   const std::uint64_t hash = XXH3_64bits(batch.buffer->bytes.get(), batch.buffer->size);
   return std::count(hashes_.begin(), hashes_.end(), hash) >= static_cast<std::ptrdiff_t>(kTwice);
 }
@@ -132,7 +144,7 @@ std::string Deaths::set_apart(const SourceBatch& batch) const {
   std::filesystem::permissions(folder, std::filesystem::perms::owner_all, error);
   char name[40];
   char* to = name;
-  append_hex(to, batch.stream);
+  append_hex(to, batch.slices[batch.lines.front().slice].stream);
   *to++ = '-';
   append_hex(to, batch.lines.front().position);
   const std::string path = folder + "/" + std::string(name, to) + ".ndjson";
@@ -140,7 +152,7 @@ std::string Deaths::set_apart(const SourceBatch& batch) const {
   for (const SourceLine& line : batch.lines) {
     text += "{\"source\":";
     append_json_string(text, batch.source);
-    for (const Field& f : batch.resource->fields) {
+    for (const Field& f : batch.slices[line.slice].resource->fields) {
       text += ',';
       append_json_string(text, field_name(f.name));
       text += ':';

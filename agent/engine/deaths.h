@@ -5,8 +5,8 @@
 // worked on in the file `deaths` of the data folder, and lets the signal take its course. A batch of which
 // that was noted twice is deadly: it is set apart, unread by any step. Kills and power failures note nothing.
 //
-// The file: one line a death, `STREAM FIRST LAST` in hex (positions of the batch's lines), and one `HASH`
-// (XXH3 of its bytes, which finds a request that is sent again).
+// The file: for each death a line `STREAM FIRST LAST` in hex (positions of lines) for each stream of the batch,
+// up to 100, and a line `HASH` (XXH3 of its bytes, which finds a request that is sent again).
 #pragma once
 
 #include <cstdint>
@@ -26,6 +26,9 @@ class Deaths {
   Deaths(const Deaths&) = delete;
   Deaths& operator=(const Deaths&) = delete;
 
+  struct Piece {
+    std::uint64_t stream = 0, first = 0, last = 0;  // positions of its lines
+  };
   bool deadly(const SourceBatch& batch) const;  // costs nothing while there were no deaths
 
   // A thread that works on batches: gives the handler a stack of its own, so that it runs when the thread's
@@ -55,11 +58,8 @@ class Deaths {
   std::vector<std::string> files_set_apart() const;
 
  private:
-  struct Noted {
-    std::uint64_t stream = 0, first = 0, last = 0;
-  };
   std::string data_;
-  std::vector<Noted> noted_;
+  std::vector<Piece> noted_;
   std::vector<std::uint64_t> hashes_;
 };
 

@@ -88,6 +88,15 @@ void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Wo
   }
 }
 
+// "position 512 of /var/log/skerry/gate.log"
+std::string place_of(const SourceBatch& batch, const SourceLine& line) {
+  static const FieldId path = field_id("log.file.path");
+  std::string place = "position " + std::to_string(line.position);
+  for (const Field& f : batch.slices[line.slice].resource->fields)
+    if (f.name == path) place += " of " + f.value.to_string();
+  return place;
+}
+
 }  // namespace
 
 // A batch on which the program ended twice reaches no step: its lines go to a file, and are counted. False
@@ -98,8 +107,8 @@ bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::
   running.counters->source(batch.source).add(out.changes, "set_apart", batch.lines.size());
   problems_.set("source " + batch.source + ": set apart",
                 "the program ended twice while it worked on " + std::to_string(batch.lines.size()) +
-                    (batch.lines.size() == 1 ? " line" : " lines") + " from position " +
-                    std::to_string(batch.lines.front().position) + " on; what it was is in " + path +
+                    (batch.lines.size() == 1 ? " line" : " lines") + " from " +
+                    place_of(batch, batch.lines.front()) + " on; what it was is in " + path +
                     ", and nowhere else");
   return true;
 }
@@ -107,6 +116,7 @@ bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::
 // What becomes of one job: its pipelines, up to where it has to wait for its turn.
 struct Engine::Processing {
   SourceBatch batch;  // here it stays where it is
+  std::vector<std::span<const Field>> resources;  // of its slices
   Arrived arrived;
   std::optional<Work> work;  // none for a batch that is not worked on
   Spool::Append out;
@@ -127,11 +137,12 @@ void Engine::begin(Job& job) {
     p.out.changes = in.changes;
     running.counters->source(in.source).add(p.out.changes, "bytes", in.bytes);
     if (in.lines.empty() || (deaths_->deadly(in) && set_apart(in, running, p.out))) return;
+    for (const SourceSlice& slice : in.slices) p.resources.emplace_back(slice.resource->fields);
     p.arrived = {in.source,
                  in.lines,
                  in.buffer,
-                 in.resource->fields,
-                 in.resource->zone,
+                 p.resources,
+                 in.slices.front().resource->zone,
                  in.observed,
                  configuration.version};
     p.work.emplace(configuration.flow, p.arrived, running.again(in));
@@ -195,9 +206,11 @@ void Engine::encode(Job& job) {
     sections.push_back(std::move(section));
   }
   if (!sections.empty()) {
-    std::vector<Slice> slices(1);
-    if (!job.tick) slices[0] = {in.stream, in.source, in.resource->zone.name(), in.resource->fields};
-    for (const std::size_t turnstile : work.slices())
+    std::vector<Slice> slices;
+    for (const SourceSlice& slice : in.slices)
+      slices.push_back({slice.stream, in.source, slice.resource->zone.name(), slice.resource->fields});
+    if (job.tick) slices.emplace_back();
+    for (const std::size_t turnstile : work.made_slices())
       slices.push_back({stream_of(running.turnstiles[turnstile]->id()), "", "", {}});
     EncodedEvents encoded = encode_events(slices, sections);
     for (std::size_t i = 0; i < sections.size(); ++i)
@@ -293,10 +306,9 @@ void Engine::carry_on(Job job, std::unique_lock<std::mutex>& lock) {
 void Engine::tell_unbalanced(const SourceBatch& batch, std::uint64_t by) {
   problems_.set("source " + batch.source + ": balance",
                 "what became of a batch does not agree with what it held, by " + std::to_string(by) +
-                    (by == 1 ? " event" : " events") + ": the lines at " +
-                    std::to_string(batch.lines.front().position) + " to " +
-                    std::to_string(batch.lines.back().position) +
-                    " of its stream; this is a fault of the program");
+                    (by == 1 ? " event" : " events") + ": the lines from " +
+                    place_of(batch, batch.lines.front()) + " to " + place_of(batch, batch.lines.back()) +
+                    "; this is a fault of the program");
 }
 
 }  // namespace dingle

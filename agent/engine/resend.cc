@@ -32,11 +32,10 @@ const SourceSettings* source_of(const Letter& letter, const Configuration& confi
 SourceBatch line_of(const Letter& letter, const SpooledEvent& e, const SourceSettings& source) {
   SourceBatch batch;
   batch.source = source.name;
-  batch.stream = e.stream;
   auto resource = std::make_shared<Resource>();
   resource->zone = source.zone;
   for (const Field& f : e.resource) resource->add(field_name(f.name), f.value.to_string());
-  batch.resource = resource;
+  batch.slices = {{e.stream, resource}};
   auto buffer = std::make_shared<LineBuffer>(e.body.size());
   std::copy(e.body.begin(), e.body.end(), buffer->bytes.get());
   buffer->finish(e.body.size());

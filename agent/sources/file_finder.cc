@@ -61,10 +61,14 @@ void FileFinder::find_known() {
   catch_up_with_joined();
 }
 
-// A file that got its name and lost it again before folders were listed is opened by its new name. True if
-// folders should be listed now.
-bool FileFinder::follow_renames(int timeout_ms, bool first) {
-  const FolderWatch::News news = watch_.wait(timeout_ms);
+// A file that got its name and lost it again before folders were listed is opened by its new name.
+FileFinder::News FileFinder::follow_renames(int timeout_ms, bool first) {
+  FolderWatch::News news = watch_.wait(timeout_ms);
+  if (news.any || std::exchange(unsought_, false)) follow(news, first);
+  return {news.any, std::move(news.written)};
+}
+
+void FileFinder::follow(const FolderWatch::News& news, bool first) {
   const auto leads_to = [](const std::string& path, const TrackedFile& file) {
     struct stat info;
     return ::stat(path.c_str(), &info) == 0 && TrackedFile::Id(info.st_dev, info.st_ino) == file.id();
@@ -93,12 +97,12 @@ bool FileFinder::follow_renames(int timeout_ms, bool first) {
     }
   }
   catch_up_with_joined();
-  return news.any;
 }
 
 void FileFinder::take(std::unique_ptr<TrackedFile> file) {
   if (file->lost) counters_.count("replaced");
   joined_.insert(file->family);
+  unsought_ = true;
   files_.emplace(std::pair{file->device(), file->inode()}, std::move(file));
 }
 
@@ -146,7 +150,9 @@ void FileFinder::list(bool first) {
         intake_.problems().set(about(path), "is a folder; " + path + "/* names the files in it");
       continue;
     }
-    if (const std::string why = why_not_followed(path); !why.empty()) {
+    auto known = files_.find({info.st_dev, info.st_ino});
+    const bool as_before = known != files_.end() && known->second->checkpoint.path == path;
+    if (const std::string why = as_before ? "" : why_not_followed(path); !why.empty()) {
       intake_.problems().set(about(path), why);
       continue;
     }
@@ -155,7 +161,6 @@ void FileFinder::list(bool first) {
                              "is this program's own output and is not read: it would feed itself");
       continue;
     }
-    auto known = files_.find({info.st_dev, info.st_ino});
     if (known != files_.end()) {
       TrackedFile& file = *known->second;
       file.attached = true;

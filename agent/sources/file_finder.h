@@ -24,13 +24,18 @@ class FileFinder {
   void find_known();
   // Lists the folders. `first`: for the first time in this run.
   void list(bool first);
-  // Waits for news up to that long and opens what was renamed before it was listed. True if folders should be listed now.
-  bool follow_renames(int timeout_ms, bool first);
+  struct News {
+    bool lists = false;                // folders should be listed now
+    std::vector<std::string> written;  // paths of files, and of others in their folders
+  };
+  // Waits for news up to that long and opens what was renamed before it was listed.
+  News follow_renames(int timeout_ms, bool first);
 
   // Files appeared or were renamed since folders were listed.
-  bool has_news() const { return watch_.has_news(); }
+  bool has_news() { return watch_.has_news(); }
 
  private:
+  void follow(const FolderWatch::News& news, bool first);
   void take(std::unique_ptr<TrackedFile> file);
   void catch_up_with_joined();
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first);
@@ -51,6 +56,7 @@ class FileFinder {
   Rotation& rotation_;
   FolderWatch watch_;
   std::set<std::string> joined_;  // families that got a member
+  bool unsought_ = true;          // of some files it was not looked how they began
   std::string host_;
 };
 

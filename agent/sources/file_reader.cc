@@ -24,7 +24,8 @@ FileReader::FileReader(const SourceMaking& m, const Clock& clock, SplitSettings 
       intake_(m.intake),
       counters_(m.intake.spool(), m.settings.name),
       split_(std::move(split)),
-      calls_(std::move(calls)) {}
+      calls_(std::move(calls)),
+      gathering_(m.intake, clock) {}
 
 // What a program that was cut short writes behind: bytes that were never written. Nothing is in them. True if some were
 // passed over.
@@ -48,11 +49,11 @@ void FileReader::hand_in(Changes changes) {
   SourceBatch batch;
   batch.source = name_;
   batch.changes = std::move(changes);
-  if (!intake_.submit(std::move(batch))) refused_ = true;
+  gathering_.add(std::move(batch));
 }
 
 bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
-  if (refused_) return false;
+  if (refused()) return false;
   struct stat info;
   if (::fstat(file.fd(), &info) != 0) return false;
   const auto size = static_cast<std::uint64_t>(info.st_size);
@@ -123,8 +124,7 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
 bool FileReader::hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s) {
   SourceBatch batch;
   batch.source = name_;
-  batch.stream = file.checkpoint.stream;
-  batch.resource = file.resource;
+  batch.slices = {{file.checkpoint.stream, file.resource}};
   batch.observed = clock_.wall();
   const std::uint64_t base = file.checkpoint.base + file.checkpoint.position;
   for (SourceLine& line : s.events) line.position += base;
@@ -147,9 +147,9 @@ bool FileReader::hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, 
   add("cut_bytes", s.cut_bytes);
   add("invalid_utf8", invalid);
   batch.buffer = std::move(buffer);
-  refused_ = !intake_.submit(std::move(batch));
+  gathering_.add(std::move(batch));
   calls_.looked();
-  return !refused_;
+  return !refused();
 }
 
 }  // namespace dingle

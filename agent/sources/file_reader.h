@@ -6,6 +6,7 @@
 #include <string>
 #include <string_view>
 
+#include "agent/sources/gathering.h"
 #include "agent/sources/line_splitter.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
@@ -30,7 +31,9 @@ class FileReader {
   // Hands in changes alone, behind all lines that were handed in before: noted at once, they would be ahead of those.
   void hand_in(Changes changes);
   // The engine takes no more: what is in memory is ahead of the spool and must not be used.
-  bool refused() const { return refused_; }
+  bool refused() const { return gathering_.refused(); }
+  // What was read and is still gathered. To be called before the source waits, or ends.
+  Gathering& gathering() { return gathering_; }
 
  private:
   bool skip_hole(TrackedFile& file, std::string_view chunk);
@@ -44,7 +47,7 @@ class FileReader {
   const SourceCounters counters_;
   const SplitSettings split_;
   const Calls calls_;
-  bool refused_ = false;
+  Gathering gathering_;
 };
 
 }  // namespace dingle

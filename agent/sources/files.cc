@@ -5,6 +5,7 @@
 #include <atomic>
 #include <set>
 #include <thread>
+#include <unordered_map>
 
 #include "agent/sources/attention.h"
 #include "agent/sources/file_finder.h"
@@ -21,6 +22,7 @@ constexpr int kPollMs = 40;
 constexpr std::int64_t kLookBehindEvery = 200'000'000;  // ns
 constexpr std::size_t kLooksARound = 800;               // at files that are quiet
 constexpr std::int64_t kListEvery = kSecond;
+constexpr std::int64_t kListShare = 100;  // listing many files takes no more than this part of the time
 constexpr int kChunksInARow = 64;  // of one file, while others wait
 
 class PreparedFiles final : public Prepared {
@@ -81,32 +83,72 @@ class Files final : public Source {
 
   void run() {
     finder_.find_known();
-    std::int64_t listed = 0;
+    std::int64_t list_at = 0;
     bool first = true;
     while (goes_on()) {
       attention_.look();
-      const std::int64_t now = attention_.steady();
-      if (std::exchange(list_now_, false) || now - listed >= kListEvery) {
+      const std::int64_t begun = attention_.steady();
+      if (std::exchange(list_now_, false) || begun >= list_at) {
         finder_.list(first);
-        listed = now;
         look_behind();
         // What lost its name while folders were listed holds earlier lines than what was found by that name.
-        list_now_ |= finder_.follow_renames(0, first);
+        hear(finder_.follow_renames(0, first));
         first = false;
         rotation_.looked();
+        wake_all();
+        list_at = begun + std::clamp(kListShare * (attention_.steady() - begun), kListEvery, 10 * kListEvery);
       }
       const bool any = read_round();
       look_behind();
-      list_now_ |= finder_.follow_renames(any ? 0 : kPollMs, false);
+      hear(finder_.follow_renames(pause(any, begun), false));
+      reader_.gathering().flush_if_due();
     }
+    reader_.gathering().flush();
+    awake_.clear();
     files_.clear();
+  }
+
+  // How long to wait for news, in ms. A round that brought little is followed by the next one a moment later: what comes
+  // meanwhile is read together.
+  int pause(bool any, std::int64_t begun) {
+    Gathering& gathering = reader_.gathering();
+    if (gathering.empty()) return any ? 0 : kPollMs;
+    const std::int64_t until = any ? begun + Gathering::kMoment : gathering.due();
+    if (const std::int64_t left = until - attention_.steady(); left > 0 && !stopping_)
+      std::this_thread::sleep_for(std::chrono::nanoseconds(left));
+    gathering.flush_if_due();
+    return any || !gathering.empty() ? 0 : kPollMs;
+  }
+
+  void hear(const FileFinder::News& news) {
+    list_now_ |= news.lists;
+    for (const std::string& path : news.written)
+      if (const auto found = by_path_.find(path); found != by_path_.end()) {
+        TrackedFile& file = *found->second;
+        file.heard = true, file.unheard = false;
+        wake(file);
+      }
+  }
+  void wake(TrackedFile& file) {
+    if (std::exchange(file.asleep, false)) awake_.push_back(&file);
+  }
+  // Also those of which nobody may tell.
+  void wake_all() {
+    awake_.clear();
+    by_path_.clear();
+    for (const auto& [id, file] : files_) {
+      file->asleep = false;
+      awake_.push_back(file.get());
+      if (file->attached) by_path_[file->checkpoint.path] = file.get();
+    }
+    woken_ = true;
   }
 
   // A piece of each file. True if there may be more at once.
   bool read_round() {
     bool any = false;
     std::set<std::string> waiting;  // families with earlier lines
-    for (TrackedFile* file : to_catch_up(files_)) {
+    for (TrackedFile* file : to_catch_up(awake_)) {
       if (waiting.count(file->family)) continue;
       Looked looked = Looked::more;
       for (int i = 0; looked == Looked::more && i < kChunksInARow && goes_on(); ++i) looked = read_on(*file);
@@ -116,25 +158,31 @@ class Files final : public Source {
       else if (looked == Looked::no_more)
         file->catching_up = false, file->known = true;
     }
-    const std::size_t rounds = 1 + files_.size() / kLooksARound;
-    std::size_t index = ++round_;
-    for (auto it = files_.begin(); it != files_.end() && goes_on();) {
-      TrackedFile& file = *it->second;
-      if (++index % rounds != 0 && is_quiet(file)) {
-        ++it;
+    const bool woken = std::exchange(woken_, false);
+    const std::size_t rounds = 1 + awake_.size() / kLooksARound;
+    std::size_t index = ++round_, kept = 0;
+    for (TrackedFile* const it : std::vector(awake_)) {
+      TrackedFile& file = *it;
+      if (!goes_on() || (!woken && ++index % rounds != 0 && is_quiet(file))) {
+        awake_[kept++] = it;
         continue;
       }
+      const std::uint64_t size = file.seen_size;
       if (!file.catching_up) any |= read_on(file) == Looked::more;
       if (!reader_.refused() && is_done(file)) {
         rotation_.left(file);
-        it = files_.erase(it);
-      } else
-        ++it;
+        files_.erase(file.id());
+        continue;
+      }
+      if (woken && file.slept && file.seen_size != size) file.unheard = !file.heard;
+      file.asleep = file.slept = is_quiet(file) && !file.unheard;
+      if (!file.asleep) awake_[kept++] = it;
     }
+    awake_.resize(kept);
     return any;
   }
 
-  // Nothing came at the last look, and nothing is waited for: with thousands of files, such ones are looked at in turns.
+  // Nothing came at the last look, and nothing is waited for.
   static bool is_quiet(const TrackedFile& file) {
     return !file.grew && file.attached && !file.catching_up && file.known && file.waiting_size == 0 &&
            !file.just_cut && !file.closing && !file.lost && file.may_copy.empty() &&
@@ -164,7 +212,7 @@ class Files final : public Source {
   void look_behind() {
     looked_behind_ = attention_.steady();
     std::uint64_t behind = 0;
-    for (const auto& [id, file] : files_)
+    for (const TrackedFile* file : awake_)
       behind += file->seen_size - std::min(file->seen_size, file->checkpoint.position);
     open_files_ = files_.size();
     bytes_behind_ = static_cast<std::int64_t>(behind);
@@ -187,6 +235,9 @@ class Files final : public Source {
   Intake& intake_;
   const SourceCounters counters_;
   TrackedFiles files_;
+  std::vector<TrackedFile*> awake_;                         // of files_
+  std::unordered_map<std::string, TrackedFile*> by_path_;  // as they were called when folders were listed
+  bool woken_ = false;                                      // all of them were, since the last round
   Rotation rotation_;
   FileFinder finder_;
   FileReader reader_;

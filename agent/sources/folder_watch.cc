@@ -31,7 +31,7 @@ PathPatterns::Found FolderWatch::list(const std::function<PathPatterns::Found()>
 bool FolderWatch::add(const std::string& folder) {
   if (fd_ < 0 || folders_.size() >= kMostFolders) return false;
   const int watch = ::inotify_add_watch(fd_, folder.empty() ? "." : folder.c_str(),
-                                        IN_CREATE | IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR);
+                                        IN_CREATE | IN_MODIFY | IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR);
   return watch >= 0 &&
          folders_.emplace(watch, folder.empty() || folder.back() == '/' ? folder : folder + "/").second;
 }
@@ -48,41 +48,57 @@ FolderWatch::Beginning FolderWatch::beginning_of(const std::string& path) const 
   return it == beginnings_.end() ? Beginning() : it->second;
 }
 
-bool FolderWatch::has_news() const { return poll_for(fd_, 0); }
+bool FolderWatch::has_news() {
+  take();
+  return pending_.any;
+}
 
 FolderWatch::News FolderWatch::wait(int timeout_ms) {
-  News news;
-  if (!poll_for(fd_, timeout_ms)) return news;
-  auto leaving = std::exchange(leaving_, {});
+  take();
+  if (!pending_.any && pending_.written.empty() && poll_for(fd_, timeout_ms)) take();
+  leaving_before_ = std::exchange(leaving_, {});
+  return std::exchange(pending_, {});
+}
+
+void FolderWatch::take() {
   alignas(inotify_event) char bytes[64 * 1024];
   for (ssize_t n; (n = ::read(fd_, bytes, sizeof bytes)) > 0;)
     for (ssize_t at = 0; at < n;) {
       const auto* event = reinterpret_cast<const inotify_event*>(bytes + at);
       at += static_cast<ssize_t>(sizeof(inotify_event) + event->len);
-      news.any |= (event->mask & IN_Q_OVERFLOW) != 0;
+      pending_.any |= (event->mask & IN_Q_OVERFLOW) != 0;
       auto folder = folders_.find(event->wd);
+      const bool known = folder != folders_.end();
+      const std::string path = known && event->len != 0 ? folder->second + event->name : "";
       if (event->mask & IN_IGNORED) folders_.erase(event->wd);
-      if (folder == folders_.end() || event->len == 0) continue;
-      const std::string path = folder->second + event->name;
-      news.any = true;
-      if (event->mask & IN_CREATE) {
-        if (beginnings_.size() >= kMostBeginnings) beginnings_.clear();
-        beginnings_[path] = {++created_, path};
-      }
-      if (event->mask & IN_MOVED_FROM) leaving[event->cookie] = leaving_[event->cookie] = path;
-      if (!(event->mask & IN_MOVED_TO) || !leaving.count(event->cookie)) continue;
-      const std::string from = leaving[event->cookie];
-      leaving_.erase(event->cookie);
-      beginnings_.erase(path);
-      if (auto moved = beginnings_.extract(from)) {
-        moved.key() = path;
-        beginnings_.insert(std::move(moved));
-      }
-      for (Renamed& r : news.renamed)  // renamed on: the earlier name leads nowhere any more
-        if (r.to == from) r.to = path;
-      news.renamed.push_back({from, path});
+      if (!path.empty()) take(event->mask, event->cookie, path);
     }
-  return news;
+}
+
+void FolderWatch::take(std::uint32_t mask, std::uint32_t cookie, const std::string& path) {
+  if (mask & IN_MODIFY) {
+    if (pending_.written.empty() || pending_.written.back() != path) pending_.written.push_back(path);
+    return;
+  }
+  pending_.any = true;
+  if (mask & IN_CREATE) {
+    if (beginnings_.size() >= kMostBeginnings) beginnings_.clear();
+    beginnings_[path] = {++created_, path};
+  }
+  if (mask & IN_MOVED_FROM) leaving_[cookie] = path;
+  if (!(mask & IN_MOVED_TO)) return;
+  auto left = leaving_.extract(cookie);
+  if (!left) left = leaving_before_.extract(cookie);
+  if (!left) return;
+  const std::string from = left.mapped();
+  beginnings_.erase(path);
+  if (auto moved = beginnings_.extract(from)) {
+    moved.key() = path;
+    beginnings_.insert(std::move(moved));
+  }
+  for (Renamed& r : pending_.renamed)  // renamed on: the earlier name leads nowhere any more
+    if (r.to == from) r.to = path;
+  pending_.renamed.push_back({from, path});
 }
 
 }  // namespace dingle

@@ -1,5 +1,5 @@
-// Tells at once when files appear in folders or are renamed there, so that a file that is rotated away faster
-// than folders are listed is not missed. Where the system cannot watch (inotify is exhausted, a network file
+// Tells at once when files appear in folders, are renamed there or written to, so that a file that is rotated away
+// faster than folders are listed is not missed, and quiet files need not be looked at. Where the system cannot watch (inotify is exhausted, a network file
 // system), nothing is told and listing the folders now and then has to do.
 #pragma once
 
@@ -31,8 +31,9 @@ class FolderWatch {
   struct News {
     bool any = false;  // something appeared or was renamed
     std::vector<Renamed> renamed;
+    std::vector<std::string> written;  // paths; one may come several times
   };
-  bool has_news() const;  // `wait` would not wait
+  bool has_news();  // something appeared or was renamed of which `wait` did not tell yet
   // How the file with that path began, as far as `wait` has told.
   struct Beginning {
     std::uint64_t order = 0;  // counts up over all files; 0: it was there before, or that is not known
@@ -43,12 +44,16 @@ class FolderWatch {
   News wait(int timeout_ms);
 
  private:
+  void take();                          // what the system has to tell, into pending_
+  void take(std::uint32_t mask, std::uint32_t cookie, const std::string& path);
   bool add(const std::string& folder);  // "" is the working directory; true if it was not watched before
   int fd_ = -1;
   std::map<int, std::string> folders_;           // watch -> folder with its final slash
   std::map<std::string, Beginning> beginnings_;  // by path
   std::uint64_t created_ = 0;
-  std::map<std::uint32_t, std::string> leaving_;  // by cookie: paths whose new names may be told next time
+  // By cookie: paths whose new names may still be told; those of the last call.
+  std::map<std::uint32_t, std::string> leaving_, leaving_before_;
+  News pending_;
 };
 
 }  // namespace dingle

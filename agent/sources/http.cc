@@ -164,12 +164,11 @@ class Http final : public Source, public RequestTaker {
   SourceBatch batch_of(const httplib::Request& in, std::shared_ptr<LineBuffer> buffer, BodyEvents found) {
     SourceBatch batch;
     batch.source = name_;
-    batch.stream = server_->stream_of(in);
     auto resource = std::make_shared<Resource>();
     resource->zone = zone_;
     for (const auto& [field, text] : resource_) resource->add(field, text);
     resource->add("network.peer.address", in.remote_addr);
-    batch.resource = std::move(resource);
+    batch.slices = {{server_->stream_of(in), std::move(resource)}};
     batch.observed = system_now();
     const std::uint64_t position = server_->position_of(buffer->size);
     std::uint64_t invalid = 0;

@@ -16,13 +16,13 @@ std::string family_of(const std::string& path) {
   return path.substr(0, end);
 }
 
-std::vector<TrackedFile*> to_catch_up(const TrackedFiles& files) {
+std::vector<TrackedFile*> to_catch_up(const std::vector<TrackedFile*>& files) {
   std::vector<std::tuple<bool, std::int64_t, std::size_t, TrackedFile*>> found;
-  for (auto& [id, file] : files) {
+  for (TrackedFile* file : files) {
     struct stat info;
     if (!file->catching_up || ::fstat(file->fd(), &info) != 0) continue;
     found.emplace_back(!file->known, info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
-                       -file->checkpoint.path.size(), file.get());
+                       -file->checkpoint.path.size(), file);
   }
   std::sort(found.begin(), found.end());
   std::vector<TrackedFile*> order;

@@ -25,6 +25,6 @@ std::string family_of(const std::string& path);
 // Those to be caught up with: first those that were known before, then by the time of their last change,
 // oldest first; where the system's clock is too coarse to tell, the longer name is the older file. Costs a
 // look at each of them.
-std::vector<TrackedFile*> to_catch_up(const TrackedFiles& files);
+std::vector<TrackedFile*> to_catch_up(const std::vector<TrackedFile*>& files);
 
 }  // namespace dingle

@@ -1,4 +1,4 @@
-// Where lines come from. A source runs threads of its own, makes batches of lines of one stream, and hands
+// Where lines come from. A source runs threads of its own, makes batches of lines, and hands
 // them in; the call blocks while the queues are full, which is all the backpressure there is.
 #pragma once
 
@@ -29,15 +29,20 @@ struct Resource {
   }
 };
 
-// Some lines of one stream, and what becomes durable together with them.
-struct SourceBatch {
-  std::string source;
+// A stream, or a piece of one.
+struct SourceSlice {
   std::uint64_t stream = 0;
   std::shared_ptr<const Resource> resource;
-  std::shared_ptr<const LineBuffer> buffer;
+};
+
+// Some lines of one source, and what becomes durable together with them.
+struct SourceBatch {
+  std::string source;
+  std::vector<SourceSlice> slices;  // at least one if there are lines
+  std::shared_ptr<const LineBuffer> buffer;  // in which the lines stand
   std::vector<SourceLine> lines;  // may be none: then the changes alone keep their order
   std::int64_t observed = 0;      // ns since 1970
-  std::uint64_t bytes = 0;        // of the stream, that the lines were made of
+  std::uint64_t bytes = 0;        // of the streams, that the lines were made of
   Changes changes;                // checkpoint and counters
   // For what is sent again: only what this pipeline makes of it is kept, only this branch of it, and only for this destination.
   // By their ids; 0: everything.

@@ -171,8 +171,7 @@ class Syslog final : public Source {
                        std::shared_ptr<LineBuffer> buffer, Messages messages, std::uint64_t bytes) const {
     SourceBatch batch;
     batch.source = name_;
-    batch.stream = stream;
-    batch.resource = std::move(resource);
+    batch.slices = {{stream, std::move(resource)}};
     batch.observed = system_now();
     batch.bytes = bytes;
     batch.lines = std::move(messages.events);

@@ -24,7 +24,7 @@ void Work::add(std::size_t node) {
   made.node = node;
   made.counts = !again_ || (again_->node < flow_.nodes.size() && flow_.leads_to(node, again_->node));
   made.batch.buffer = in_.buffer;
-  made.batch.resource = in_.resource;
+  made.batch.resources = in_.resources;
   made.batch.zone = in_.zone;
   made.batch.pipeline = flow_.nodes[node].pipeline->name;
   made.batch.configuration = in_.configuration;
@@ -114,9 +114,9 @@ void Work::turn(StepMemory& memory, Turn& turn) {
   Made& made = made_[at_];
   const std::size_t t = *std::exchange(waiting_, std::nullopt);
   turn.why = tick_ && (tick_->of.empty() || tick_->of[t]) ? tick_->why : Turn::Why::events;
-  turn.slice = static_cast<std::uint16_t>(slices_.size() + 1);
+  turn.slice = static_cast<std::uint16_t>(arrived_slices() + made_slices_.size());
   flow_.nodes[made.node].pipeline->turn(step_, made.batch, prepared_, memory, turn, made.tallies[step_]);
-  if (prepared_.tally.created != 0) slices_.push_back(t);
+  if (prepared_.tally.created != 0) made_slices_.push_back(t);
   prepared_ = {};
   turned_ = t + 1;
 }
@@ -130,6 +130,7 @@ void Work::take_lines(Made& made, const Flow::Node& node, const std::vector<bool
     Event event;
     event.body = in_.lines[i].text;
     event.position = in_.lines[i].position;
+    event.slice = in_.lines[i].slice;
     event.timestamp = event.observed = in_.observed;
     if (!node.pipeline->takes(EventReader(batch, event))) continue;
     event.branch = branches_[i]++;
@@ -144,12 +145,14 @@ void Work::take_events(Made& made, const Made& before) {
   const bool mixed = !events.empty();
   std::size_t line = 0;  // events come in the order of their lines
   for (const Event& e : before.batch.events) {
-    while (e.slice == 0 && line < in_.lines.size() && in_.lines[line].position != e.position) ++line;
+    const bool arrived = e.slice < arrived_slices();
+    const auto is_its = [&](const SourceLine& l) { return l.slice == e.slice && l.position == e.position; };
+    while (arrived && line < in_.lines.size() && !is_its(in_.lines[line])) ++line;
     if (!pipeline.takes(EventReader(before.batch, e))) continue;
     Event& event = events.emplace_back(e);
     event.share();
     event.failed_step = event.dropped_by = 0;
-    if (e.slice != 0)
+    if (!arrived)
       event.branch = ++branches_of_made_[{e.slice, e.position}];
     else if (line < in_.lines.size())
       event.branch = branches_[line]++;

@@ -9,6 +9,7 @@
 // Pure: no clock but for what steps took, no I/O, no threads. The flow, the texts and the observer outlive it.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <deque>
 #include <map>
@@ -25,14 +26,15 @@ namespace dingle {
 struct SourceLine {
   std::string_view text;
   std::uint64_t position = 0;  // of its first byte in the stream
+  std::uint16_t slice = 0;     // of its batch; ascending within one
 };
 
-// Lines of one stream, and what is known of it. Not owned.
+// Lines of one source, and what is known of their streams. Not owned.
 struct Arrived {
   std::string_view source;
   std::span<const SourceLine> lines;
-  std::shared_ptr<const LineBuffer> buffer;
-  std::span<const Field> resource;
+  std::shared_ptr<const LineBuffer> buffer;  // in which all texts stand
+  std::span<const std::span<const Field>> resources;  // by slice
   Zone zone;
   std::int64_t observed = 0;  // ns since 1970 UTC
   std::string_view configuration;
@@ -93,8 +95,8 @@ class Work {
   std::optional<std::size_t> advance();
   // Takes that turn. `turn.now` is the caller's, and `turn.changes` are for it; the rest is set here.
   void turn(StepMemory& memory, Turn& turn);
-  // Of slice 1 and on, by which turnstile their events were made.
-  const std::vector<std::size_t>& slices() const { return slices_; }
+  // Of the slices behind those that arrived (at least one), by which turnstile their events were made.
+  const std::vector<std::size_t>& made_slices() const { return made_slices_; }
 
   std::deque<Made>& made() { return made_; }
   std::uint64_t leftovers() const { return leftovers_; }  // lines that no pipeline took from its source
@@ -104,6 +106,7 @@ class Work {
   std::uint64_t unbalanced() const { return unbalanced_; }  // of lines against what entered pipelines
 
  private:
+  std::size_t arrived_slices() const { return std::max<std::size_t>(1, in_.resources.size()); }
   void take_lines(Made& made, const Flow::Node& node, const std::vector<bool>* taken);
   void take_events(Made& made, const Made& before);
   void add(std::size_t node);
@@ -124,7 +127,7 @@ class Work {
   std::optional<std::size_t> waiting_;  // for its turn at this turnstile
   std::size_t turned_ = 0;              // the last turnstile that was passed, plus 1
   Pipeline::Prepared prepared_;
-  std::vector<std::size_t> slices_;
+  std::vector<std::size_t> made_slices_;
   std::vector<bool> taken_;              // by line
   std::vector<std::uint32_t> branches_;  // by line: how many were given
   std::map<std::pair<std::uint16_t, std::uint64_t>, std::uint32_t>

@@ -17,10 +17,9 @@ namespace {
 SourceBatch batch_at(std::uint64_t stream, std::uint64_t position, const std::string& line) {
   SourceBatch batch;
   batch.source = "gate";
-  batch.stream = stream;
   auto resource = std::make_shared<Resource>();
   resource->add("log.file.path", "/var/log/skerry/gate.log");
-  batch.resource = resource;
+  batch.slices = {{stream, resource}};
   auto buffer = std::make_shared<LineBuffer>(line.size());
   std::copy(line.begin(), line.end(), buffer->bytes.get());
   buffer->finish(line.size());

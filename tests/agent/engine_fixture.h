@@ -136,8 +136,7 @@ class EngineTest : public testing::Test {
     for (const std::string& line : lines) all += line;
     SourceBatch b;
     b.source = "s";
-    b.stream = 7;
-    b.resource = std::make_shared<Resource>();
+    b.slices = {{7, std::make_shared<Resource>()}};
     auto buffer = std::make_shared<LineBuffer>(all.size());
     std::copy(all.begin(), all.end(), buffer->bytes.get());
     buffer->finish(all.size());

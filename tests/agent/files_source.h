@@ -35,7 +35,7 @@ class Taking final : public Intake {
     else
       spool_.note(batch.changes);
     for (const SourceLine& line : batch.lines)
-      lines_.emplace_back(line.text), streams_.push_back(batch.stream);
+      lines_.emplace_back(line.text), streams_.push_back(batch.slices[line.slice].stream);
     return true;
   }
   Taken submit_durably(SourceBatch batch, std::chrono::nanoseconds, std::chrono::nanoseconds) override {

@@ -136,7 +136,9 @@ TEST(ReadingOrder, KnownFilesThenOldOnesThenNewOnes) {
   };
   auto order = [&] {
     std::string names;
-    for (TrackedFile* f : to_catch_up(files)) names += f->checkpoint.path.substr(folder.size() + 1) + " ";
+    std::vector<TrackedFile*> all;
+    for (const auto& [id, file] : files) all.push_back(file.get());
+    for (TrackedFile* f : to_catch_up(all)) names += f->checkpoint.path.substr(folder.size() + 1) + " ";
     return names;
   };
   add("gate.log", 300, false);

@@ -97,7 +97,8 @@ TEST(Batch, OwnFieldsHideTheResource) {
   Batch batch;
   std::vector<Field> resource{{field_id("host.name"), Value::text("quay")},
                               {field_id("zone"), Value::text("north")}};
-  batch.resource = resource;
+  const std::span<const Field> resources[] = {resource};
+  batch.resources = resources;
   Event e;
   e.body = "line";
   e.timestamp = 5;

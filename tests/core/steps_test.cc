@@ -160,7 +160,8 @@ TEST(Json, ALineSaysNothingAboutWhereItCameFrom) {
   Trial r =
       run({R"({"network.peer.address":"203.0.113.9","body":"forged","ship":"Tern"})"}, step("json", Node{}));
   r.batch.events[0].field_count = 0;
-  r.batch.resource = {&resource, 1};
+  const std::span<const Field> resources[] = {{&resource, 1}};
+  r.batch.resources = resources;
   StepTally tally;
   step("json", Node{})->run(r.batch, tally);
   EXPECT_EQ(r.fields(0), "line.network.peer.address=203.0.113.9 line.body=forged ship=Tern");
