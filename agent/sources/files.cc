@@ -182,9 +182,9 @@ class Files final : public Source {
     return any;
   }
 
-  // Nothing came at the last look, and nothing is waited for.
+  // Nothing came at the last look, or whatever comes will be told; and nothing is waited for.
   static bool is_quiet(const TrackedFile& file) {
-    return !file.grew && file.attached && !file.catching_up && file.known && file.waiting_size == 0 &&
+    return (!file.grew || file.heard) && file.attached && !file.catching_up && file.known && file.waiting_size == 0 &&
            !file.just_cut && !file.closing && !file.lost && file.may_copy.empty() &&
            file.checkpoint.position == file.seen_size;
   }
