@@ -6,6 +6,7 @@
 namespace dingle {
 
 bool Gathering::add(SourceBatch batch) {
+  if (refused_) return false;
   const bool large = batch.buffer && batch.buffer->size > kSmall;
   const bool full = any_ && (gathered_.slices.size() == kMostSlices ||
                              (batch.buffer && used_ + batch.buffer->size > kEnough));

@@ -330,8 +330,10 @@ void Rotation::compare(TrackedFile& file) {
     if (file.born != 0 && file.born < other->born) continue;  // a copy is younger
     const bool late = !other->just_cut && clock_.steady() - other->lost_at >= kLongestWait;
     if (other->lost && !late && file.agrees_with(*other->lost)) return adopt(file, *other);
-    // In this order, also within: it may be cut at any of these moments, when the copy is whole.
-    const bool whole = file.appeared && holds_its_end(file, *other) && file.may_agree_with(other->checkpoint);
+    // In this order, also within: it may be cut at any of these moments, when the copy is whole. Or it was cut before, and
+    // what is known of it is not what was copied.
+    const bool whole = file.appeared && holds_its_end(file, *other) &&
+                       (file.may_agree_with(other->checkpoint) || !other->still_agrees());
     if (!whole && (other->still_agrees() || !file.agrees_with(other->detailed()))) continue;
     file.may_copy.push_back(other->id());
     copies_ = true;

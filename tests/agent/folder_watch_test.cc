@@ -58,6 +58,18 @@ TEST_F(FolderWatchTest, NothingIsMissedThatIsRenamedJustAfterItWasListed) {
   }
 }
 
+TEST_F(FolderWatchTest, TellsWhatWasWrittenTo) {
+  write("a.log");
+  list();
+  watch.wait(0);
+  std::ofstream(folder + "/a.log", std::ios::app) << "more";
+  EXPECT_FALSE(watch.has_news()) << "it is where it was";
+  const auto news = watch.wait(1000);
+  EXPECT_FALSE(news.any);
+  EXPECT_EQ(news.written, std::vector<std::string>{folder + "/a.log"});
+  EXPECT_TRUE(watch.wait(0).written.empty());
+}
+
 TEST_F(FolderWatchTest, FoldersThatAppearWithoutEndAreListedBoundedly) {
   int lists = 0;
   watch.list([&] {

@@ -71,8 +71,13 @@ struct FlowTest : testing::Test {
                   std::optional<Work::Again> again = {}) {
     texts = lines;
     in.clear();
-    for (std::size_t i = 0; i < texts.size(); ++i) in.push_back({texts[i], 10 * i});
-    arrived = {source, in, nullptr, {}, {}, 1, "c"};
+    std::map<std::uint16_t, std::uint64_t> next;  // by slice; places of one are those of another
+    for (std::size_t i = 0; i < texts.size(); ++i) {
+      const std::uint16_t slice = i < slices.size() ? slices[i] : 0;
+      in.push_back({texts[i], next[slice], slice});
+      next[slice] += 10;
+    }
+    arrived = {source, in, nullptr, resources, {}, 1, "c"};
     work.emplace(flow, arrived, again);
     work->watch(observer);
     work->advance();
@@ -94,6 +99,8 @@ struct FlowTest : testing::Test {
     return work->made().front();
   }
   std::vector<std::string> texts;
+  std::vector<std::uint16_t> slices;  // of the lines
+  std::vector<std::span<const Field>> resources;
   std::vector<SourceLine> in;
   Arrived arrived;
   std::optional<Work> work;
@@ -107,6 +114,21 @@ TEST_F(FlowTest, LinesGoToEveryPipelineThatTakesThem) {
   EXPECT_EQ(run({"ab"}, "nobody"), "");
   EXPECT_EQ(work->leftovers(), 1u);
   EXPECT_EQ(work->left(), std::vector<std::size_t>{0});
+}
+
+// Lines of several streams in one batch: branches are counted by line, and each knows where it came from.
+TEST_F(FlowTest, StreamsOfOneBatchAreKeptApart) {
+  slices = {0, 0, 1, 1, 2};
+  const Field quays[] = {{field_id("quay"), Value::text("north")}, {field_id("quay"), Value::text("south")}};
+  resources = {{quays, 1}, {quays + 1, 1}, {}};
+  build({{"a", {"s"}, "body <> 'c'"}, {"b", {"s"}, "quay = 'south'"}, {"c", {"a", "b"}}});
+  EXPECT_EQ(run({"a", "b", "c", "d", "e"}),
+            "a:a/0(a) a:b/0(a) a:d/0(a) a:e/0(a) b:c/0(b) b:d/1(b) "
+            "c:a/1(a+c) c:b/1(a+c) c:c/1(b+c) c:d/2(a+c) c:d/3(b+c) c:e/1(a+c) ");
+  const Batch& all = made("c").batch;
+  EXPECT_EQ(all.get(all.events[1], field_id("quay")).to_string(), "north");
+  EXPECT_EQ(all.get(all.events[3], field_id("quay")).to_string(), "south");
+  EXPECT_TRUE(all.get(all.events[5], field_id("quay")).absent());
 }
 
 TEST_F(FlowTest, ChainsTakeFinishedEventsAndChangeNothingBehindThem) {
