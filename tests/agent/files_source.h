@@ -30,6 +30,7 @@ class Taking final : public Intake {
   explicit Taking(Spool& spool) : spool_(spool), problems_([](const Problems::Problem&, Problems::Said) {}) {}
   bool submit(SourceBatch batch) override {
     std::lock_guard lock(mutex_);
+    ++batches_;
     if (holds)
       held_.push_back(batch.changes);
     else
@@ -53,6 +54,10 @@ class Taking final : public Intake {
     return lines_;
   }
   std::vector<std::uint64_t> streams() const { return streams_; }
+  std::size_t batches() const {
+    std::lock_guard lock(mutex_);
+    return batches_;
+  }
   // What was taken is not yet in the spool, as if that were slow.
   std::atomic<bool> holds{false};
   bool holds_change_of(const std::string& key) const {
@@ -65,6 +70,7 @@ class Taking final : public Intake {
 
  private:
   std::vector<Changes> held_;
+  std::size_t batches_ = 0;
   Spool& spool_;
   Problems problems_;
   mutable std::mutex mutex_;

@@ -199,6 +199,39 @@ TEST_F(FilesSourceTest, AFolderThatIsNamedIsTold) {
   EXPECT_NE(told().find("is a folder"), std::string::npos) << told();
 }
 
+// A quiet file sleeps until the system tells of it; of one behind a link it tells nothing, nor of folders beyond those that
+// it watches for one source.
+TEST_F(FilesSourceTest, WhatNobodyTellsOfIsReadAllTheSame) {
+  std::filesystem::create_directories(folder / "elsewhere");
+  append("elsewhere/crane.log", "1\n");
+  std::filesystem::create_symlink(folder / "elsewhere/crane.log", folder / "logs/crane.log");
+  append("logs/gate.log", "1\n");
+  start();
+  for (std::size_t n = 2; n <= 5; ++n) {
+    EXPECT_TRUE(until([&] { return intake->lines().size() == 2 * (n - 1); }));
+    std::this_thread::sleep_for(120ms);  // they sleep
+    append("elsewhere/crane.log", std::to_string(n) + "\n");
+    append("logs/gate.log", std::to_string(n) + "\n");
+  }
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 10; }));
+  stop();
+}
+
+TEST_F(FilesSourceTest, ManyStreamsComeInFewBatches) {
+  options = ", most_files: 2000";
+  for (int i = 0; i < 1200; ++i) append("logs/unit" + std::to_string(i) + ".log", std::to_string(i) + "\n");
+  start();
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 1200; }));
+  const std::size_t before = intake->batches();
+  EXPECT_LT(before, 400u);
+  for (int i = 0; i < 1200; ++i) append("logs/unit" + std::to_string(i) + ".log", "second\n");
+  EXPECT_TRUE(until([&] { return intake->lines().size() == 2400; }));
+  EXPECT_LT(intake->batches() - before, 400u);
+  stop();
+  EXPECT_EQ(std::set(streams.begin(), streams.end()).size(), 1200u);
+  EXPECT_EQ(kept(), 1200u);
+}
+
 TEST_F(FilesSourceTest, FilesThatAreGoneAreForgotten) {
   append("logs/gate.log", "one\n");
   read();
