@@ -52,7 +52,7 @@ std::vector<std::string> groups() {
   std::vector<std::string> all;
   std::istringstream in(names.str());
   for (std::string name; std::getline(in, name);) {
-    name.resize(std::min({name.find("/ours"), name.find("/baseline"), name.size()}));
+    name.resize(std::min({name.find("/ours"), name.find("/baseline"), name.find("/limits"), name.size()}));
     if (std::find(all.begin(), all.end(), name) == all.end()) all.push_back(name);
   }
   return all;

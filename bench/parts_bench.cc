@@ -134,9 +134,9 @@ BENCHMARK(one_after_another)
 struct Lines {
   std::string text;
   std::vector<std::string_view> all;
-  explicit Lines(const std::function<std::string(unsigned)>& make) {
+  explicit Lines(const std::function<std::string(unsigned)>& make, unsigned count = 50'000) {
     std::vector<std::size_t> ends;
-    for (unsigned n = 0; n < 50'000; ++n) {
+    for (unsigned n = 0; n < count; ++n) {
       text += make(n);
       ends.push_back(text.size());
       text += '\n';
@@ -157,8 +157,7 @@ const Lines& json_lines() {
 }
 
 // Every member becomes a typed field of an event.
-void json_fields(benchmark::State& state) {
-  const Lines& lines = json_lines();
+void json_fields_of(benchmark::State& state, const Lines& lines) {
   std::vector<Field> members;
   std::int64_t done = 0;
   for (auto _ : state)
@@ -179,8 +178,7 @@ void json_fields(benchmark::State& state) {
     }
   state.SetItemsProcessed(done);
 }
-void json_bare(benchmark::State& state) {
-  const Lines& lines = json_lines();
+void json_bare_of(benchmark::State& state, const Lines& lines) {
   simdjson::dom::parser parser;
   std::int64_t done = 0;
   for (auto _ : state)
@@ -191,9 +189,33 @@ void json_bare(benchmark::State& state) {
     }
   state.SetItemsProcessed(done);
 }
+void json_fields(benchmark::State& state) { json_fields_of(state, json_lines()); }
+void json_bare(benchmark::State& state) { json_bare_of(state, json_lines()); }
 BENCHMARK(json_fields)->Name("JSON lines to typed fields/ours")->Unit(benchmark::kMillisecond);
 BENCHMARK(json_bare)
     ->Name("JSON lines to typed fields/baseline simdjson's DOM, nothing read")
+    ->Unit(benchmark::kMillisecond);
+
+// As an instrument writes them that tells everything: 200 members.
+const Lines& wide_lines() {
+  static const Lines lines(
+      [](unsigned n) {
+        std::string line = "{";
+        for (unsigned k = 0; k < 200; ++k)
+          line += fmt::format("{}\"crane.{}.{}\":{}", k ? "," : "", k % 20, k,
+                              k % 4 == 0   ? fmt::format("\"berth {}\"", n % 9)
+                              : k % 4 == 1 ? fmt::format("{}.5", n + k)
+                                           : std::to_string(n * k));
+        return line + "}";
+      },
+      5'000);
+  return lines;
+}
+void wide_fields(benchmark::State& state) { json_fields_of(state, wide_lines()); }
+void wide_bare(benchmark::State& state) { json_bare_of(state, wide_lines()); }
+BENCHMARK(wide_fields)->Name("JSON lines of 200 members to typed fields/ours")->Unit(benchmark::kMillisecond);
+BENCHMARK(wide_bare)
+    ->Name("JSON lines of 200 members to typed fields/baseline simdjson's DOM, nothing read")
     ->Unit(benchmark::kMillisecond);
 
 const Lines& pair_lines() {

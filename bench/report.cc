@@ -23,6 +23,11 @@ std::string rate(double per_second) {
 void RatioReporter::ReportRuns(const std::vector<Run>& runs) {
   ConsoleReporter::ReportRuns(runs);
   for (const Run& run : runs) {
+    if (const std::string name = run.run_name.function_name; name.ends_with("/limits")) {
+      auto& counters =
+          limits_.emplace_back(name.substr(0, name.size() - 7), std::map<std::string, double>()).second;
+      for (const auto& [what, counter] : run.counters) counters[what] = counter;
+    }
     auto items = run.counters.find("items_per_second");
     if (run.run_type != Run::RT_Iteration || items == run.counters.end()) continue;
     const std::string name = run.run_name.function_name;
@@ -57,6 +62,10 @@ std::string RatioReporter::table() const {
       }
     }
   }
+  if (!limits_.empty()) out += "\n| what has a limit | | measured |\n|---|---|---|\n";
+  for (const auto& [name, counters] : limits_)
+    for (const auto& [what, value] : counters)
+      out += fmt::format("| {} | {} | {:.1f} |\n", name, what, value);
   return out;
 }
 

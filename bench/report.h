@@ -1,5 +1,5 @@
 // Ratios: a benchmark named "NAME/ours" is compared with every "NAME/baseline ..." of the same run, by their
-// medians.
+// medians. Of a benchmark named "NAME/limits" the counters are shown as they are.
 #pragma once
 
 #include <benchmark/benchmark.h>
@@ -19,7 +19,8 @@ class RatioReporter final : public benchmark::ConsoleReporter {
 
  private:
   std::vector<std::string> order_;
-  std::map<std::string, std::vector<double>> rates_;  // items a second, by benchmark
+  std::vector<std::pair<std::string, std::map<std::string, double>>> limits_;  // name, counters
+  std::map<std::string, std::vector<double>> rates_;                           // items a second, by benchmark
   std::map<std::string, std::vector<double>> disk_;   // "MB_on_disk_per_M", of those that count it
   std::map<std::string, std::vector<double>> times_;  // of those that count "ms": shown in place of the rate
 };

@@ -1,5 +1,6 @@
 #include "core/event.h"
 
+#include <bitset>
 #include <mutex>
 
 namespace dingle {
@@ -27,15 +28,21 @@ std::size_t Batch::take(Event& event, std::span<const Field> more) {
   const std::span<const Field> resource = resource_of(event);
   std::uint64_t of_resource = 0;
   for (const Field& f : resource) of_resource |= bit_of(f.name);
-  std::uint64_t seen = event.field_count == 0 ? 0 : ~std::uint64_t{0};  // by the last bits of the names
+  // By the last bits of the names; enough of them for a wide event.
+  constexpr std::size_t kBits = 512;
+  const auto place = [](FieldId id) {
+    return reinterpret_cast<std::uintptr_t>(id) / sizeof(FieldName) % kBits;
+  };
+  std::bitset<kBits> seen;
+  if (event.field_count != 0) seen.set();
   for (const Field& f : more) {
     FieldId name = f.name;
     if ((of_resource & bit_of(name)) &&
         std::any_of(resource.begin(), resource.end(), [&](const Field& r) { return r.name == name; }))
       name = arena.names().id(std::string(kForeignPrefix).append(field_name(name)));
-    if (room && !(seen & bit_of(name)) && name != kNoField) {
+    if (room && name != kNoField && !seen.test(place(name))) {
       event.fields[event.field_count++] = {name, f.value};  // surely not there yet
-      seen |= bit_of(name);
+      seen.set(place(name));
     } else {
       lost += !event.set(arena, name, f.value);
     }

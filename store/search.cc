@@ -71,7 +71,8 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
           const std::string filter = reader.filter(info.id);
           const auto bits = bloom_bits(filter);
           if (!bits)
-            scanned.problems.push_back("index " + name + ": a block's filter of words is damaged; all of it is read");
+            scanned.problems.push_back("index " + name +
+                                       ": a block's filter of words is damaged; all of it is read");
           else if (!std::all_of(words.begin(), words.end(),
                                 [&](std::uint64_t word) { return bloom_may_have(*bits, word); })) {
             ++scanned.blocks_left_out;

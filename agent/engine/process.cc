@@ -115,7 +115,7 @@ bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::
 
 // What becomes of one job: its pipelines, up to where it has to wait for its turn.
 struct Engine::Processing {
-  SourceBatch batch;  // here it stays where it is
+  SourceBatch batch;                              // here it stays where it is
   std::vector<std::span<const Field>> resources;  // of its slices
   Arrived arrived;
   std::optional<Work> work;  // none for a batch that is not worked on

@@ -23,7 +23,7 @@ constexpr std::int64_t kLookBehindEvery = 200'000'000;  // ns
 constexpr std::size_t kLooksARound = 800;               // at files that are quiet
 constexpr std::int64_t kListEvery = kSecond;
 constexpr std::int64_t kListShare = 100;  // listing many files takes no more than this part of the time
-constexpr int kChunksInARow = 64;  // of one file, while others wait
+constexpr int kChunksInARow = 64;         // of one file, while others wait
 
 class PreparedFiles final : public Prepared {
  public:
@@ -184,8 +184,8 @@ class Files final : public Source {
 
   // Nothing came at the last look, or whatever comes will be told; and nothing is waited for.
   static bool is_quiet(const TrackedFile& file) {
-    return (!file.grew || file.heard) && file.attached && !file.catching_up && file.known && file.waiting_size == 0 &&
-           !file.just_cut && !file.closing && !file.lost && file.may_copy.empty() &&
+    return (!file.grew || file.heard) && file.attached && !file.catching_up && file.known &&
+           file.waiting_size == 0 && !file.just_cut && !file.closing && !file.lost && file.may_copy.empty() &&
            file.checkpoint.position == file.seen_size;
   }
 
@@ -235,9 +235,9 @@ class Files final : public Source {
   Intake& intake_;
   const SourceCounters counters_;
   TrackedFiles files_;
-  std::vector<TrackedFile*> awake_;                         // of files_
+  std::vector<TrackedFile*> awake_;                        // of files_
   std::unordered_map<std::string, TrackedFile*> by_path_;  // as they were called when folders were listed
-  bool woken_ = false;                                      // all of them were, since the last round
+  bool woken_ = false;                                     // all of them were, since the last round
   Rotation rotation_;
   FileFinder finder_;
   FileReader reader_;

@@ -44,7 +44,7 @@ class FolderWatch {
   News wait(int timeout_ms);
 
  private:
-  void take();                          // what the system has to tell, into pending_
+  void take();  // what the system has to tell, into pending_
   void take(std::uint32_t mask, std::uint32_t cookie, const std::string& path);
   bool add(const std::string& folder);  // "" is the working directory; true if it was not watched before
   int fd_ = -1;

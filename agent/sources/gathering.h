@@ -13,9 +13,9 @@ namespace dingle {
 // For the thread of its source, which outlives it, as does the clock.
 class Gathering {
  public:
-  static constexpr std::int64_t kMoment = 5'000'000;         // ns
-  static constexpr std::size_t kEnough = 256 * 1024;         // bytes
-  static constexpr std::size_t kSmall = 32 * 1024;           // more is not copied, but goes on as it is
+  static constexpr std::int64_t kMoment = 5'000'000;  // ns
+  static constexpr std::size_t kEnough = 256 * 1024;  // bytes
+  static constexpr std::size_t kSmall = 32 * 1024;    // more is not copied, but goes on as it is
   static constexpr std::size_t kMostSlices = 4096;
 
   Gathering(Intake& intake, const Clock& clock) : intake_(intake), clock_(clock) {}

@@ -19,7 +19,7 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
   }
   Arena arena;
   const MatchContext context{&arena, 0};
-  std::vector<Value> values(1);
+  std::vector<Value> values;  // of what is matched, if anything is
   auto matches = [&](const Template& t, std::string_view line) {
     if (values.size() < t.value_count()) values.resize(t.value_count());
     return t.match(line, context, values.data());

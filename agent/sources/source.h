@@ -38,12 +38,12 @@ struct SourceSlice {
 // Some lines of one source, and what becomes durable together with them.
 struct SourceBatch {
   std::string source;
-  std::vector<SourceSlice> slices;  // at least one if there are lines
+  std::vector<SourceSlice> slices;           // at least one if there are lines
   std::shared_ptr<const LineBuffer> buffer;  // in which the lines stand
-  std::vector<SourceLine> lines;  // may be none: then the changes alone keep their order
-  std::int64_t observed = 0;      // ns since 1970
-  std::uint64_t bytes = 0;        // of the streams, that the lines were made of
-  Changes changes;                // checkpoint and counters
+  std::vector<SourceLine> lines;             // may be none: then the changes alone keep their order
+  std::int64_t observed = 0;                 // ns since 1970
+  std::uint64_t bytes = 0;                   // of the streams, that the lines were made of
+  Changes changes;                           // checkpoint and counters
   // For what is sent again: only what this pipeline makes of it is kept, only this branch of it, and only for this destination.
   // By their ids; 0: everything.
   std::uint32_t only_pipeline = 0, only_branch = 0, only_destination = 0;

@@ -102,7 +102,11 @@ std::optional<std::uint64_t> TrackedFile::hash_read(std::uint64_t position, std:
   if (of_read > read.size()) return hash_before(position);
   if (of_read >= n) return hash_of(read.substr(of_read - n, n));
   if (tail_.size() < n - of_read) return hash_before(position);
-  return hash_of(tail_.substr(tail_.size() - (n - of_read)) + std::string(read.substr(0, of_read)));
+  char bytes[kRungBytes];
+  const std::uint64_t of_tail = n - of_read;
+  std::copy_n(tail_.end() - static_cast<std::ptrdiff_t>(of_tail), of_tail, bytes);
+  std::copy_n(read.data(), of_read, bytes + of_tail);
+  return hash_of({bytes, n});
 }
 
 bool TrackedFile::holds_place() const {
@@ -128,10 +132,12 @@ bool TrackedFile::verify(FileCheckpoint* as_known) {
 }
 
 void TrackedFile::advance(std::uint64_t position, std::string_view read) {
-  constexpr std::uint64_t kParts = 16;
-  constexpr std::size_t kMostFine = 4 * kParts;
-  for (std::uint64_t part = 1; position > checkpoint.position && part <= kParts; ++part) {
-    const std::uint64_t at = checkpoint.position + (position - checkpoint.position) * part / kParts;
+  constexpr std::uint64_t kMostParts = 16, kSmallestPart = 1024;
+  constexpr std::size_t kMostFine = 4 * kMostParts;
+  const std::uint64_t more = position > checkpoint.position ? position - checkpoint.position : 0;
+  const std::uint64_t parts = std::min(kMostParts, 1 + more / kSmallestPart);
+  for (std::uint64_t part = 1; more != 0 && part <= parts; ++part) {
+    const std::uint64_t at = checkpoint.position + more * part / parts;
     if (const auto hash = hash_read(at, read); hash && at != 0) fine_.push_back({at, *hash});
   }
   if (fine_.size() > kMostFine)

@@ -76,9 +76,9 @@ class TrackedFile {
   std::int64_t seen_modified = 0;  // ns; its time of change then
   // A quiet file is not looked at until it is heard of (folder_watch.h), or folders are listed.
   bool asleep = false;
-  bool slept = false;    // until the last look
-  bool heard = false;    // the system tells when it is written to
-  bool unheard = false;  // it grew while it slept, and nobody told: it sleeps no more
+  bool slept = false;              // until the last look
+  bool heard = false;              // the system tells when it is written to
+  bool unheard = false;            // it grew while it slept, and nobody told: it sleeps no more
   std::uint64_t waiting_size = 0;  // the size at which no whole line or event was left; 0: unknown
   // Of the steady clock, in ns; here and below.
   std::int64_t changed_at = 0;   // when it last grew, or was found

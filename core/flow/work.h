@@ -33,7 +33,7 @@ struct SourceLine {
 struct Arrived {
   std::string_view source;
   std::span<const SourceLine> lines;
-  std::shared_ptr<const LineBuffer> buffer;  // in which all texts stand
+  std::shared_ptr<const LineBuffer> buffer;           // in which all texts stand
   std::span<const std::span<const Field>> resources;  // by slice
   Zone zone;
   std::int64_t observed = 0;  // ns since 1970 UTC

@@ -1,0 +1,154 @@
+// What has a limit of its own rather than a rival: memory and processor time of the whole program, as measured, beside what
+// was asked of it.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <signal.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <chrono>
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "bench/report.h"
+#include "core/event.h"
+#include "core/json_fields.h"
+#include "core/template/program.h"
+
+namespace dingle {
+namespace {
+
+using Clock = std::chrono::steady_clock;
+
+double memory_mib(const std::string& process) {
+  std::ifstream in("/proc/" + process + "/status");
+  for (std::string line; std::getline(in, line);)
+    if (line.starts_with("VmRSS:")) return std::stod(line.substr(6)) / 1024;
+  return 0;
+}
+
+double processor_seconds(pid_t process) {
+  std::ifstream in("/proc/" + std::to_string(process) + "/stat");
+  std::string text((std::istreambuf_iterator<char>(in)), {});
+  std::istringstream fields(text.substr(text.rfind(')') + 2));
+  std::string word;
+  double ticks = 0;
+  for (int i = 3; i <= 15 && fields >> word; ++i)
+    if (i >= 14) ticks += std::stod(word);
+  return ticks / static_cast<double>(::sysconf(_SC_CLK_TCK));
+}
+
+// A hundred bytes or so a line; 10 000 files. Nothing is written for a while, then a line a second to each of them.
+void many_files(benchmark::State& state) {
+  constexpr int kFiles = 10'000, kSeconds = 10;
+  std::string pattern = "/tmp/dingle-bench-XXXXXX";
+  const std::string dir = ::mkdtemp(pattern.data());
+  std::filesystem::create_directory(dir + "/logs");
+  std::ofstream(dir + "/c.yaml")
+      << "version: 1\nserver: { data: " << dir << "/data, listen: '127.0.0.1:0' }\n"
+      << "sources: { cranes: { files: { paths: ['" << dir << "/logs/*.log'], most_files: 20000 } } }\n"
+      << "pipelines: { p: { from: [cranes], steps: [ parse: { templates: ['{n:int} crane {crane:int} lifted "
+         "{lifted:int} kg from {ship} to berth {berth:int} in {seconds:decimal} s'] } ], to: [to] } }\n"
+      << "destinations: { to: { nowhere: {} } }\n";
+  std::vector<int> files;
+  for (int i = 0; i < kFiles; ++i)
+    files.push_back(::open(fmt::format("{}/logs/crane-{:05}.log", dir, i).c_str(),
+                           O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0600));
+  const pid_t pid = ::fork();
+  if (pid == 0) {
+    const std::string program = std::string(DINGLE_BINARIES) + "/dingled", configuration = dir + "/c.yaml";
+    if (!::freopen("/dev/null", "w", stderr)) ::_exit(126);
+    ::execl(program.c_str(), program.c_str(), "--config", configuration.c_str(), nullptr);
+    ::_exit(127);
+  }
+  const auto status = [&] {
+    std::string out;
+    FILE* pipe = ::popen(
+        (std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null").c_str(),
+        "r");
+    char bytes[4096];
+    for (std::size_t n; (n = ::fread(bytes, 1, sizeof bytes, pipe)) > 0;) out.append(bytes, n);
+    ::pclose(pipe);
+    return nlohmann::json::parse(out, nullptr, false);
+  };
+  const auto until = [&](auto holds) {
+    for (int i = 0; i < 300 && !holds(status()); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+  };
+  const auto share = [&](auto work) {  // of one core, in percent, while `work` runs
+    const double before = processor_seconds(pid);
+    const auto begin = Clock::now();
+    work();
+    return 100 * (processor_seconds(pid) - before) / std::chrono::duration<double>(Clock::now() - begin).count();
+  };
+  for (auto _ : state) {
+    until([](const nlohmann::json& s) {
+      return !s.is_discarded() && s["sources"][0].value("open", 0) == kFiles;
+    });
+    std::this_thread::sleep_for(std::chrono::seconds(2));
+    const double idle = share([&] { std::this_thread::sleep_for(std::chrono::seconds(kSeconds)); });
+    const double busy = share([&] {
+      const auto begin = Clock::now();
+      for (int i = 0; i < kFiles * kSeconds; ++i) {
+        const std::string line = fmt::format("{} crane {} lifted 17250 kg from Storm Petrel to berth 3 in 41.5 s\n",
+                                             i, i % kFiles);
+        if (::write(files[static_cast<std::size_t>(i % kFiles)], line.data(), line.size()) < 0) break;
+        if (i % 100 == 99) std::this_thread::sleep_until(begin + std::chrono::microseconds(100 * (i + 1)));
+      }
+    });
+    std::int64_t arrived = 0;
+    until([&](const nlohmann::json& s) {
+      arrived = s.is_discarded() ? 0 : s["destinations"][0].value("sent", 0);
+      return arrived == kFiles * kSeconds;
+    });
+    state.counters["lines missing, of 100 000"] = static_cast<double>(kFiles * kSeconds - arrived);
+    state.counters["% of a core (asked: below 25)"] = busy;
+    state.counters["% of a core while nothing is written (below 2)"] = idle;
+    state.counters["MiB of memory (below 100)"] = memory_mib(std::to_string(pid));
+  }
+  ::kill(pid, SIGTERM);
+  ::waitpid(pid, nullptr, 0);
+  for (const int file : files) ::close(file);
+  std::filesystem::remove_all(dir);
+}
+BENCHMARK(many_files)
+    ->Name("10 000 files, a line a second each/limits")
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+
+// JSON keys that never come again, batch after batch, as a pipeline reads them.
+void endless_keys(benchmark::State& state) {
+  constexpr std::uint64_t kKeys = 100'000'000, kOfLine = 200, kLines = 100;
+  double before = 0;
+  std::uint64_t key = 0;
+  for (auto _ : state)
+    while (key < kKeys) {
+      if (key == 10'000'000) before = memory_mib("self");
+      Batch batch;
+      std::vector<Field> members;
+      for (std::uint64_t i = 0; i < kLines; ++i) {
+        std::string line = "{";
+        for (std::uint64_t k = 0; k < kOfLine; ++k)
+          line += fmt::format("{}\"crane.{:x}\":{}", k ? "," : "", key++, k);
+        line += "}";
+        const std::string_view text = batch.arena.copy(line);
+        members.clear();
+        JsonCounts counts;
+        if (!json_members(text, {"", 8, text.data() + text.size()}, batch.arena, members, counts).empty())
+          state.SkipWithError("a line is no object");
+        Event event;
+        batch.take(event, members);
+        benchmark::DoNotOptimize(event);
+      }
+    }
+  state.counters["MiB more after the last 90 million"] = memory_mib("self") - before;
+  state.counters["a name of a configuration is still taken (1)"] = field_id("crane.hook.load") != kNoField;
+}
+BENCHMARK(endless_keys)
+    ->Name("100 million different JSON keys/limits")
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+
+}  // namespace
+}  // namespace dingle
