@@ -74,13 +74,15 @@ void many_files(benchmark::State& state) {
     return nlohmann::json::parse(out, nullptr, false);
   };
   const auto until = [&](auto holds) {
-    for (int i = 0; i < 300 && !holds(status()); ++i) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    for (int i = 0; i < 300 && !holds(status()); ++i)
+      std::this_thread::sleep_for(std::chrono::milliseconds(100));
   };
   const auto share = [&](auto work) {  // of one core, in percent, while `work` runs
     const double before = processor_seconds(pid);
     const auto begin = Clock::now();
     work();
-    return 100 * (processor_seconds(pid) - before) / std::chrono::duration<double>(Clock::now() - begin).count();
+    return 100 * (processor_seconds(pid) - before) /
+           std::chrono::duration<double>(Clock::now() - begin).count();
   };
   for (auto _ : state) {
     until([](const nlohmann::json& s) {
@@ -91,8 +93,8 @@ void many_files(benchmark::State& state) {
     const double busy = share([&] {
       const auto begin = Clock::now();
       for (int i = 0; i < kFiles * kSeconds; ++i) {
-        const std::string line = fmt::format("{} crane {} lifted 17250 kg from Storm Petrel to berth 3 in 41.5 s\n",
-                                             i, i % kFiles);
+        const std::string line = fmt::format(
+            "{} crane {} lifted 17250 kg from Storm Petrel to berth 3 in 41.5 s\n", i, i % kFiles);
         if (::write(files[static_cast<std::size_t>(i % kFiles)], line.data(), line.size()) < 0) break;
         if (i % 100 == 99) std::this_thread::sleep_until(begin + std::chrono::microseconds(100 * (i + 1)));
       }

@@ -7,32 +7,13 @@
 
 #include "core/flow/pipeline.h"
 #include "core/steps/set_function.h"
+#include "tests/core/nodes.h"
 
 namespace dingle {
 namespace {
 
 constexpr std::int64_t kSecond = 1'000'000'000;
 using Texts = std::vector<std::string>;
-
-Node scalar(const std::string& text, bool quoted = false) {
-  Node n;
-  n.form = Node::Form::scalar;
-  n.scalar = text;
-  n.quoted = quoted;
-  return n;
-}
-Node list(const Texts& texts) {
-  Node n;
-  n.form = Node::Form::list;
-  for (const std::string& t : texts) n.items.push_back(scalar(t, true));
-  return n;
-}
-Node map(const std::vector<std::pair<std::string, Node>>& entries) {
-  Node n;
-  n.form = Node::Form::map;
-  for (const auto& [key, value] : entries) n.entries.push_back({key, {}, value});
-  return n;
-}
 
 std::string problem(const char* kind, const Node& options) {
   static const PatternLibrary library;
