@@ -99,8 +99,8 @@ struct Remembers {
 
 Node fold(const std::vector<std::pair<std::string, Node>>& more = {}) {
   std::vector<std::pair<std::string, Node>> all{{"by", list({"k"})},
-                                                {"window", scalar("10s")},
-                                                {"grace", scalar("5s")},
+                                                {"window", scalar("10s", false)},
+                                                {"grace", scalar("5s", false)},
                                                 {"values", map({{"sum", scalar("sum(n)")}})}};
   for (const auto& one : more) {
     std::erase_if(all, [&](const auto& a) { return a.first == one.first; });
@@ -126,7 +126,7 @@ TEST(Fold, WindowsGoByTheEventsTimeAndAreSentByTheClock) {
 }
 
 TEST(Fold, WaitsWhileSomethingComesButNotForEver) {
-  Remembers f("fold", fold({{"longest", scalar("20s")}}));
+  Remembers f("fold", fold({{"longest", scalar("20s", false)}}));
   for (std::int64_t s = 1000; s < 1020; s += 4) {
     f.now = s * kSecond;
     EXPECT_EQ(f.turn({{"a", Value::integer(1), 900}}, Turn::Why::due), Texts{}) << s;
@@ -170,7 +170,7 @@ TEST(Fold, EventsThatLackAFieldAreAKindOfTheirOwn) {
 }
 
 TEST(Fold, AFullMemorySendsWhatWasNotTouchedForLongest) {
-  Remembers f("fold", fold({{"most_windows", scalar("2")}}));
+  Remembers f("fold", fold({{"most_windows", scalar("2", false)}}));
   EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"b", Value::integer(2), 1000}}), Texts{});
   EXPECT_EQ(f.turn({{"a", Value::integer(1), 1000}, {"c", Value::integer(3), 1000}}),
             Texts{"k=b sum=2 stands_for=1"});
@@ -182,7 +182,7 @@ TEST(Fold, AFullMemorySendsWhatWasNotTouchedForLongest) {
 }
 
 TEST(Fold, MemoryIsBoundedInBytes) {
-  Remembers f("fold", fold({{"most_bytes", scalar("64KiB")}}));
+  Remembers f("fold", fold({{"most_bytes", scalar("64KiB", false)}}));
   std::uint64_t made = 0;
   for (int i = 0; i < 500; ++i) {
     made += f.turn({{std::string(2000, 'x') + std::to_string(i), Value::integer(1), 1000}}).size();
@@ -231,7 +231,7 @@ TEST(Fold, SumsOverPartsAreThoseOfTheData) {
   for (unsigned seed = 0; seed < 20; ++seed) {
     std::mt19937 random(seed);
     Remembers f("fold", fold({{"most_windows", scalar(std::to_string(2 + random() % 30))},
-                              {"longest", scalar("30s")},
+                              {"longest", scalar("30s", false)},
                               {"values", map({{"sum", scalar("sum(n)")},
                                               {"min", scalar("min(n)")},
                                               {"max", scalar("max(n)")},
@@ -297,8 +297,9 @@ TEST(Fold, SaysWhatIsWrongWithItsOptions) {
                                           {"sum(n", "`sum(n` is no function of a field"},
                                           {"sum()", "`` is not a field's name"},
                                           {"sum(*)", "`*` is not a field's name"}})
-    EXPECT_EQ(problem("fold", fold({{"values", map({{"x", scalar(function)}})}})).substr(0, told.size()),
-              told);
+    EXPECT_EQ(
+        problem("fold", fold({{"values", map({{"x", scalar(function, false)}})}})).substr(0, told.size()),
+        told);
   EXPECT_NE(
       problem("fold", fold({{"values", map({{"k", scalar("count(*)")}})}})).find("stands in `by` already"),
       std::string::npos);
@@ -379,9 +380,9 @@ TEST(DistinctSketch, IsExactForFewAndNearForMany) {
 
 Node unique(const std::string& most = "100") {
   return map({{"by", list({"k"})},
-              {"within", scalar("10s")},
-              {"longest", scalar("60s")},
-              {"most_keys", scalar(most)}});
+              {"within", scalar("10s", false)},
+              {"longest", scalar("60s", false)},
+              {"most_keys", scalar(most, false)}});
 }
 
 TEST(Unique, LetsTheFirstPassByTheEventsTime) {
