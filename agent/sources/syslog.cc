@@ -21,6 +21,7 @@
 #include "agent/sources/listener.h"
 #include "agent/sources/message_splitter.h"
 #include "agent/sources/source.h"
+#include "agent/sources/syslog_open.h"
 #include "agent/sources/tracked_file.h"
 #include "core/time/instant.h"
 
@@ -38,37 +39,6 @@ constexpr auto kOpenAgain = 1s;              // after a failure to listen
 constexpr auto kStillLosing = 5s;            // how long after the last loss it is shown as a problem
 constexpr std::size_t kMostSenders = 1'000;  // whose resources are remembered
 
-struct Connection {
-  Socket socket;
-  std::string sender, pending;  // pending: read and not handed in
-  MessagePart part;
-  std::uint64_t stream = new_stream(), position = 0;  // position: of the first byte of `pending`
-  std::shared_ptr<const Resource> resource;
-  bool ended = false;
-  std::chrono::steady_clock::time_point heard = std::chrono::steady_clock::now();
-};
-
-// What a reload must not end: the sockets, and what came through them and was not handed in.
-struct Open {
-  Socket udp, tcp;
-  std::uint32_t dropped = 0;  // by the system, as far as it was counted
-  std::uint64_t streams = new_stream(), received = 0;
-  std::list<Connection> connections;
-  struct Held {
-    std::size_t bytes = 0;
-    SourceBatch batch;
-  };
-  std::deque<Held> held;  // from UDP
-  std::size_t held_bytes = 0;
-
-  ~Open() {
-    std::uint64_t lost = 0;
-    for (const Held& h : held) lost += h.batch.lines.size();
-    if (lost != 0) lose(lost);
-  }
-  std::function<void(std::uint64_t)> lose;
-};
-
 class Syslog final : public Source {
  public:
   explicit Syslog(const SourceMaking& m)
@@ -83,9 +53,9 @@ class Syslog final : public Source {
         zone_(m.settings.zone),
         intake_(m.intake),
         counters_(m.intake.spool(), m.settings.name) {
-    open_ = std::static_pointer_cast<Open>(intake_.take_over(key()));
+    open_ = std::static_pointer_cast<SyslogOpen>(intake_.take_over(key()));
     if (open_) return;
-    open_ = std::make_shared<Open>();
+    open_ = std::make_shared<SyslogOpen>();
     open_->lose = [counters = counters_](std::uint64_t messages) {
       counters.count("lost_queue_full", messages);
     };
@@ -104,7 +74,7 @@ class Syslog final : public Source {
     held_changed_.notify_all();
     for (std::thread& t : threads_) t.join();
     threads_.clear();
-    std::shared_ptr<Open> open;
+    std::shared_ptr<SyslogOpen> open;
     {
       std::lock_guard lock(mutex_);
       open.swap(open_);
@@ -322,7 +292,7 @@ class Syslog final : public Source {
         held_changed_.wait_for(lock, kTick);
         continue;
       }
-      Open::Held held = std::move(open_->held.front());
+      SyslogOpen::Held held = std::move(open_->held.front());
       open_->held.pop_front();
       lock.unlock();
       const bool taken = intake_.submit(held.batch);
@@ -345,7 +315,7 @@ class Syslog final : public Source {
       const bool full = open_->connections.size() >= most_connections_;
       const auto quietest = full ? quiet_connection() : open_->connections.end();
       if (full && quietest == open_->connections.end()) waited[0].events = 0;
-      for (const Connection& c : open_->connections) waited.push_back({c.socket.fd(), POLLIN, 0});
+      for (const SyslogConnection& c : open_->connections) waited.push_back({c.socket.fd(), POLLIN, 0});
       ::poll(waited.data(), waited.size(), last ? 0 : static_cast<int>(kTick.count()));
       bool any = false;
       auto c = open_->connections.begin();
@@ -365,7 +335,7 @@ class Syslog final : public Source {
       if (last && !any) break;
     }
     if (!finishing_) return;
-    for (Connection& c : open_->connections) {
+    for (SyslogConnection& c : open_->connections) {
       c.ended = true;
       if (!hand_in(c)) break;
     }
@@ -373,7 +343,7 @@ class Syslog final : public Source {
   }
 
   // The connection that was quiet for longest, if that is long enough to make room for another one; else the end.
-  std::list<Connection>::iterator quiet_connection() {
+  std::list<SyslogConnection>::iterator quiet_connection() {
     auto& all = open_->connections;
     const auto quietest = std::min_element(all.begin(), all.end(),
                                            [](const auto& a, const auto& b) { return a.heard < b.heard; });
@@ -407,14 +377,14 @@ class Syslog final : public Source {
       if (!socket.is_open()) return;
       const int on = 1;
       ::setsockopt(socket.fd(), SOL_SOCKET, SO_KEEPALIVE, &on, sizeof on);
-      Connection& c = open_->connections.emplace_back();
+      SyslogConnection& c = open_->connections.emplace_back();
       c.socket = std::move(socket);
       c.sender = address_text(&from, false);
     }
   }
 
   // False when the engine takes no more; what was read then waits for the next time.
-  bool read(Connection& c) {
+  bool read(SyslogConnection& c) {
     while (c.pending.size() < kChunk + longest_ && !c.ended) {  // a whole message, at least
       const std::size_t had = c.pending.size();
       c.pending.resize(had + kChunk / 4);
@@ -428,7 +398,7 @@ class Syslog final : public Source {
     return hand_in(c);
   }
 
-  bool hand_in(Connection& c) {
+  bool hand_in(SyslogConnection& c) {
     MessagePart part = c.part;
     auto buffer = std::make_shared<LineBuffer>(std::max<std::size_t>(1, c.pending.size()));
     std::copy(c.pending.begin(), c.pending.end(), buffer->bytes.get());
@@ -457,7 +427,7 @@ class Syslog final : public Source {
   const Zone zone_;
   Intake& intake_;
   const SourceCounters counters_;
-  std::shared_ptr<Open> open_;
+  std::shared_ptr<SyslogOpen> open_;
   mutable std::mutex mutex_;                         // guards what is held of `open_`, and `listening_`
   std::set<std::string, std::greater<>> listening_;  // UDP first
   std::condition_variable held_changed_;

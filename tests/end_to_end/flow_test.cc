@@ -146,6 +146,7 @@ TEST(Flow, LettersGoThroughTheWholeChainAgain) {
   EXPECT_EQ(find(status["destinations"], "table")["letters"], 0);
   EXPECT_EQ(find(status["pipelines"], "heavy")["in"], 3);
   EXPECT_EQ(find(status["destinations"], "ok")["in"], 2);  // it had its event
+  std::lock_guard lock(mutex);
   ASSERT_EQ(taken.size(), 2u);
   EXPECT_EQ(taken[0]["crane.load"], "7");
   EXPECT_EQ(taken[1]["crane.load"], 6);  // as the pipelines are now
