@@ -112,7 +112,7 @@ class Files final : public Source {
   // meanwhile is read together.
   int pause(bool any, std::int64_t begun) {
     Gathering& gathering = reader_.gathering();
-    if (gathering.empty()) return any ? 0 : kPollMs;
+    if (gathering.empty() || (any && gathering.last() >= begun)) return any ? 0 : kPollMs;
     const std::int64_t until = any ? begun + Gathering::kMoment : gathering.due();
     if (const std::int64_t left = until - attention_.steady(); left > 0 && !stopping_)
       std::this_thread::sleep_for(std::chrono::nanoseconds(left));

@@ -36,10 +36,8 @@ bool Gathering::submit(SourceBatch batch) {
 }
 
 void Gathering::merge(SourceBatch batch) {
-  if (!std::exchange(any_, true)) {
-    gathered_.source = std::move(batch.source);
-    gathered_.observed = batch.observed;
-  }
+  if (!std::exchange(any_, true)) gathered_.source = std::move(batch.source);
+  if (gathered_.lines.empty()) gathered_.observed = batch.observed;  // changes alone were not observed
   gathered_.bytes += batch.bytes;
   for (StateChange& change : batch.changes.state) gathered_.changes.state.push_back(std::move(change));
   for (const CounterChange& change : batch.changes.counters) {

@@ -25,7 +25,8 @@ class Gathering {
   bool add(SourceBatch batch);
   bool flush_if_due();  // to be called before the source waits for longer than a moment
   bool flush();
-  std::int64_t due() const { return last_ + kMoment; }  // of the steady clock
+  std::int64_t last() const { return last_; }           // when one went on, of the steady clock
+  std::int64_t due() const { return last_ + kMoment; }  // for what is gathered
   bool refused() const { return refused_; }
   bool empty() const { return !any_; }
 

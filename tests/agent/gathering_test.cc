@@ -53,6 +53,7 @@ class GatheringTest : public testing::Test {
     }
     b.buffer = buffer;
     b.bytes = all.size();
+    b.observed = 77;
     b.changes.counters = {{1, static_cast<std::int64_t>(lines.size())}};
     if (!key.empty()) b.changes.state.push_back({key, "v", false});
     return b;
@@ -93,11 +94,15 @@ TEST_F(GatheringTest, ChangesKeepTheirPlaceBehindTheLines) {
   SourceBatch alone;
   alone.source = "s";
   alone.changes.state.push_back({"two", "", true});
-  gathering.add(std::move(alone));
+  gathering.add(alone);
   EXPECT_EQ(taken.batches.size(), 1u);
   EXPECT_TRUE(gathering.flush());
   ASSERT_EQ(taken.batches[1].changes.state.size(), 2u);
   EXPECT_EQ(taken.batches[1].changes.state[1].key, "two");
+  gathering.add(alone);  // first of all
+  gathering.add(batch(1, {"c"}));
+  EXPECT_TRUE(gathering.flush());
+  EXPECT_EQ(taken.batches[2].observed, 77) << "of the lines";
 }
 
 TEST_F(GatheringTest, WhatIsLargeGoesOnAsItIsBehindWhatWasGathered) {
