@@ -220,6 +220,7 @@ std::unique_ptr<TrackedFile> FileFinder::open(const std::string& path, bool firs
   }
   intake_.problems().clear(about(path));
   struct stat info;
+  if (::lstat(path.c_str(), &info) == 0 && S_ISLNK(info.st_mode)) watch_.add_link(path);
   if (::fstat(fd, &info) != 0 || !S_ISREG(info.st_mode)) {
     ::close(fd);
     return nullptr;

@@ -10,6 +10,7 @@
 namespace dingle {
 namespace {
 constexpr std::size_t kMostFolders = 1000;
+constexpr std::size_t kMostLinks = 50'000;
 constexpr std::size_t kMostBeginnings = 10'000;  // a guess at the order of older ones will do
 constexpr int kMostLists = 8;                    // folders may appear faster than they are listed
 }  // namespace
@@ -34,6 +35,12 @@ bool FolderWatch::add(const std::string& folder) {
                                         IN_CREATE | IN_MODIFY | IN_MOVED_FROM | IN_MOVED_TO | IN_ONLYDIR);
   return watch >= 0 &&
          folders_.emplace(watch, folder.empty() || folder.back() == '/' ? folder : folder + "/").second;
+}
+
+void FolderWatch::add_link(const std::string& path) {
+  if (fd_ < 0 || links_.size() >= kMostLinks) return;
+  const int watch = ::inotify_add_watch(fd_, path.c_str(), IN_MODIFY);
+  if (watch >= 0 && !folders_.count(watch)) links_[watch] = path;
 }
 
 namespace {
@@ -70,8 +77,11 @@ void FolderWatch::take() {
       auto folder = folders_.find(event->wd);
       const bool known = folder != folders_.end();
       const std::string path = known && event->len != 0 ? folder->second + event->name : "";
-      if (event->mask & IN_IGNORED) folders_.erase(event->wd);
-      if (!path.empty()) take(event->mask, event->cookie, path);
+      if (!path.empty())
+        take(event->mask, event->cookie, path);
+      else if (const auto link = links_.find(event->wd); link != links_.end() && (event->mask & IN_MODIFY))
+        take(IN_MODIFY, 0, link->second);
+      if (event->mask & IN_IGNORED) folders_.erase(event->wd), links_.erase(event->wd);
     }
 }
 

@@ -25,6 +25,9 @@ class FolderWatch {
   // `wait`.
   PathPatterns::Found list(const std::function<PathPatterns::Found()>& find);
 
+  // Tells as well when the file behind this link is written to, under this path. It is watched for as long as it exists.
+  void add_link(const std::string& path);
+
   struct Renamed {
     std::string from, to;  // paths; `to` as of the last rename that was seen
   };
@@ -49,6 +52,7 @@ class FolderWatch {
   bool add(const std::string& folder);  // "" is the working directory; true if it was not watched before
   int fd_ = -1;
   std::map<int, std::string> folders_;           // watch -> folder with its final slash
+  std::map<int, std::string> links_;             // watch of what it leads to -> path
   std::map<std::string, Beginning> beginnings_;  // by path
   std::uint64_t created_ = 0;
   // By cookie: paths whose new names may still be told; those of the last call.

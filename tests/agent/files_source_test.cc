@@ -199,21 +199,23 @@ TEST_F(FilesSourceTest, AFolderThatIsNamedIsTold) {
   EXPECT_NE(told().find("is a folder"), std::string::npos) << told();
 }
 
-// A quiet file sleeps until the system tells of it; of one behind a link it tells nothing, nor of folders beyond those that
-// it watches for one source.
+// A quiet file sleeps until the system tells of it: in its folder, or of what is behind a link. It tells nothing of folders
+// beyond those that are watched for one source.
 TEST_F(FilesSourceTest, WhatNobodyTellsOfIsReadAllTheSame) {
+  paths = "/logs/*/crane.log";
   std::filesystem::create_directories(folder / "elsewhere");
-  append("elsewhere/crane.log", "1\n");
-  std::filesystem::create_symlink(folder / "elsewhere/crane.log", folder / "logs/crane.log");
-  append("logs/gate.log", "1\n");
+  for (int i = 1000; i < 2002; ++i)
+    std::filesystem::create_directories(folder / ("logs/" + std::to_string(i)));
+  const std::vector<std::string> written{"elsewhere/crane.log", "logs/1001/crane.log", "logs/2001/crane.log"};
+  std::filesystem::create_symlink(folder / written[0], folder / "logs/1000/crane.log");
+  for (const std::string& path : written) append(path, path + "\n");
   start();
-  for (std::size_t n = 2; n <= 5; ++n) {
-    EXPECT_TRUE(until([&] { return intake->lines().size() == 2 * (n - 1); }));
+  for (std::size_t n = 1; n <= 4; ++n) {
+    EXPECT_TRUE(until([&] { return intake->lines().size() == written.size() * n; }));
     std::this_thread::sleep_for(120ms);  // they sleep
-    append("elsewhere/crane.log", std::to_string(n) + "\n");
-    append("logs/gate.log", std::to_string(n) + "\n");
+    for (const std::string& path : written) append(path, std::to_string(n) + "\n");
   }
-  EXPECT_TRUE(until([&] { return intake->lines().size() == 10; }));
+  EXPECT_TRUE(until([&] { return intake->lines().size() == written.size() * 5; }));
   stop();
 }
 

@@ -70,6 +70,21 @@ TEST_F(FolderWatchTest, TellsWhatWasWrittenTo) {
   EXPECT_TRUE(watch.wait(0).written.empty());
 }
 
+TEST_F(FolderWatchTest, TellsOfWhatIsBehindALink) {
+  std::filesystem::create_directories(folder + "/elsewhere");
+  write("elsewhere/crane");
+  std::filesystem::create_symlink(folder + "/elsewhere/crane", folder + "/a.log");
+  list();
+  watch.add_link(folder + "/a.log");
+  watch.add_link(folder + "/a.gone");
+  watch.wait(0);
+  write("elsewhere/other");
+  std::ofstream(folder + "/elsewhere/crane", std::ios::app) << "more";
+  const auto news = watch.wait(1000);
+  EXPECT_FALSE(news.any);
+  EXPECT_EQ(news.written, std::vector<std::string>{folder + "/a.log"});
+}
+
 TEST_F(FolderWatchTest, FoldersThatAppearWithoutEndAreListedBoundedly) {
   int lists = 0;
   watch.list([&] {
