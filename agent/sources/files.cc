@@ -90,12 +90,12 @@ class Files final : public Source {
       const std::int64_t begun = attention_.steady();
       if (std::exchange(list_now_, false) || begun >= list_at) {
         finder_.list(first);
-        look_behind();
         // What lost its name while folders were listed holds earlier lines than what was found by that name.
         hear(finder_.follow_renames(0, first));
         first = false;
         rotation_.looked();
         wake_all();
+        look_behind();
         list_at = begun + std::clamp(kListShare * (attention_.steady() - begun), kListEvery, 10 * kListEvery);
       }
       const bool any = read_round();
