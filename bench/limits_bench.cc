@@ -2,8 +2,6 @@
 // was asked of it.
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <chrono>
@@ -13,6 +11,7 @@
 #include <thread>
 
 #include "bench/report.h"
+#include "bench/running_program.h"
 #include "core/event.h"
 #include "core/json_fields.h"
 #include "core/template/program.h"
@@ -56,32 +55,16 @@ void many_files(benchmark::State& state) {
   for (int i = 0; i < kFiles; ++i)
     files.push_back(::open(fmt::format("{}/logs/crane-{:05}.log", dir, i).c_str(),
                            O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0600));
-  const pid_t pid = ::fork();
-  if (pid == 0) {
-    const std::string program = std::string(DINGLE_BINARIES) + "/dingled", configuration = dir + "/c.yaml";
-    if (!::freopen("/dev/null", "w", stderr)) ::_exit(126);
-    ::execl(program.c_str(), program.c_str(), "--config", configuration.c_str(), nullptr);
-    ::_exit(127);
-  }
-  const auto status = [&] {
-    std::string out;
-    FILE* pipe = ::popen(
-        (std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null").c_str(),
-        "r");
-    char bytes[4096];
-    for (std::size_t n; (n = ::fread(bytes, 1, sizeof bytes, pipe)) > 0;) out.append(bytes, n);
-    ::pclose(pipe);
-    return nlohmann::json::parse(out, nullptr, false);
-  };
+  RunningProgram program(dir);
   const auto until = [&](auto holds) {
-    for (int i = 0; i < 300 && !holds(status()); ++i)
+    for (int i = 0; i < 300 && !holds(program.status()); ++i)
       std::this_thread::sleep_for(std::chrono::milliseconds(100));
   };
   const auto share = [&](auto work) {  // of one core, in percent, while `work` runs
-    const double before = processor_seconds(pid);
+    const double before = processor_seconds(program.pid());
     const auto begin = Clock::now();
     work();
-    return 100 * (processor_seconds(pid) - before) /
+    return 100 * (processor_seconds(program.pid()) - before) /
            std::chrono::duration<double>(Clock::now() - begin).count();
   };
   for (auto _ : state) {
@@ -107,10 +90,9 @@ void many_files(benchmark::State& state) {
     state.counters["lines missing, of 100 000"] = static_cast<double>(kFiles * kSeconds - arrived);
     state.counters["% of a core (asked: below 25)"] = busy;
     state.counters["% of a core while nothing is written (below 2)"] = idle;
-    state.counters["MiB of memory (below 100)"] = memory_mib(std::to_string(pid));
+    state.counters["MiB of memory (below 100)"] = memory_mib(std::to_string(program.pid()));
   }
-  ::kill(pid, SIGTERM);
-  ::waitpid(pid, nullptr, 0);
+  program.stop();
   for (const int file : files) ::close(file);
   std::filesystem::remove_all(dir);
 }

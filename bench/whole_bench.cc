@@ -1,9 +1,7 @@
 // The whole program: lines in a file until they are where they go. Time runs from the start of the process
 // until the last event is acknowledged, so it includes starting, the spool with its syncs, and the store's.
 #include <fmt/format.h>
-#include <signal.h>
 #include <sqlite3.h>
-#include <sys/wait.h>
 #include <unistd.h>
 
 #include <chrono>
@@ -13,6 +11,7 @@
 #include <thread>
 
 #include "bench/report.h"
+#include "bench/running_program.h"
 #include "core/template/template.h"
 #include "core/time/instant.h"
 
@@ -21,15 +20,6 @@ namespace {
 
 constexpr int kCopies = 5;       // of the access log, to the index: 600 000 lines
 constexpr int kManyCopies = 20;  // and to nowhere: 2 400 000
-
-std::string capture(const std::string& command) {
-  std::string out;
-  char bytes[4096];
-  FILE* pipe = ::popen(command.c_str(), "r");
-  for (std::size_t n; (n = ::fread(bytes, 1, sizeof bytes, pipe)) > 0;) out.append(bytes, n);
-  ::pclose(pipe);
-  return out;
-}
 
 // Seconds until all lines went through the pipeline, and, without further steps, all of them are sent.
 double run_to(const AccessLog& source, const std::string& destination, int copies, std::uintmax_t* bytes,
@@ -48,28 +38,19 @@ double run_to(const AccessLog& source, const std::string& destination, int copie
       << "'] }, time: { field: at }" << more << " ], to: [to] } }\ndestinations: { to: { " << destination
       << " } }\n";
   const auto begin = std::chrono::steady_clock::now();
-  const pid_t pid = ::fork();
-  if (pid == 0) {
-    const std::string program = std::string(DINGLE_BINARIES) + "/dingled", configuration = dir + "/c.yaml";
-    if (!::freopen("/dev/null", "w", stderr)) ::_exit(126);
-    ::execl(program.c_str(), program.c_str(), "--config", configuration.c_str(), nullptr);
-    ::_exit(127);
-  }
+  RunningProgram program(dir);
   const auto all = static_cast<std::int64_t>(source.lines.size()) * copies;
   double seconds = 0;
   for (int i = 0; i < 3000; ++i) {
     std::this_thread::sleep_for(std::chrono::milliseconds(10));
-    const auto status = nlohmann::json::parse(
-        capture(std::string(DINGLE_BINARIES) + "/dingle --data " + dir + "/data status -o json 2>/dev/null"),
-        nullptr, false);
+    const auto status = program.status();
     if (status.is_discarded() || status["destinations"].empty() || status["pipelines"][0]["in"] != all ||
         (more.empty() && status["destinations"][0]["sent"] != all))
       continue;
     seconds = std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
     break;
   }
-  ::kill(pid, SIGTERM);
-  ::waitpid(pid, nullptr, 0);
+  program.stop();
   *bytes = 0;
   if (std::filesystem::exists(dir + "/data/indexes"))
     for (const auto& entry : std::filesystem::recursive_directory_iterator(dir + "/data/indexes"))

@@ -1,9 +1,9 @@
 // Events and batches: the unit of work on the way from a source to the spool.
 //
-// A batch is some lines of one stream, read into one shared, immutable buffer, and a table of events that are
-// slices of it. Event and field texts point into the buffer, into the batch's arena, or into the pipeline
-// that made them (constants of `set`), and live as long as all three. The fields of an event are a short
-// array in the arena: no malloc per event.
+// A batch is some lines of one source, of one stream or several (its slices), read into one shared, immutable
+// buffer, and a table of events that point into it. Event and field texts lie in the buffer, in the batch's
+// arena, or in the pipeline that made them (constants of `set`), and live as long as all three. The fields of
+// an event are a short array in the arena: no malloc per event.
 #pragma once
 
 #include <algorithm>

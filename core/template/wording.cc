@@ -7,6 +7,7 @@
 #include "core/template/template.h"
 
 namespace dingle {
+
 std::string_view beginning(std::string_view text, std::size_t most) {
   std::size_t n = std::min<std::size_t>(text.size(), most);
   while (n < text.size() && n > most - 4 && (static_cast<unsigned char>(text[n]) & 0xC0) == 0x80) --n;
