@@ -296,8 +296,11 @@ TEST_F(EngineTest, StatesTellRatesAndLatencies) {
     std::lock_guard lock(taker("d").mutex);
     return taker("d").bodies.size() == 200;
   }));
-  EXPECT_TRUE(until([&] { return engine->destinations()[0].latency_count == 200; }))
-      << engine->destinations()[0].latency_count;
+  const auto told = [&] {
+    const auto state = engine->destinations()[0];
+    return state.latency_count == 200 && state.delivery.delivered == 200;
+  };
+  EXPECT_TRUE(until(told)) << engine->destinations()[0].latency_count;
   const auto state = engine->destinations()[0];
   EXPECT_GT(state.latency_p50, 0.9);
   EXPECT_GE(state.latency_p99, state.latency_p50);
