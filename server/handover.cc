@@ -57,11 +57,11 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
   if (!r.agent.empty())
     if (auto refused = not_its_own(api.engine(), sender.spool, r.agent)) return std::move(*refused);
   const auto held_here = [&] {
-    const RecordNumber held = stores[0]->held(sender);
-    return Json{{"epoch", held.epoch}, {"number", held.number}};
+    const Held held = stores[0]->held(sender);
+    return Json{{"epoch", held.newest.epoch}, {"number", held.newest.number}, {"events", held.stored}};
   };
   const RecordNumber after{p.number("after_epoch", 0, UINT64_MAX), p.number("after_number", 0, UINT64_MAX)};
-  if (stores[0]->held(sender) < after)
+  if (stores[0]->held(sender).newest < after)
     return api_error(409, "this store holds less than the agent has sent to it: it was restored");
   HandoverLines lines;
   std::size_t line = 0;

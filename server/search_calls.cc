@@ -38,12 +38,12 @@ Json scanned_json(const Scanned& s) {
   return j;
 }
 
-struct Held {
+struct OpenStores {
   std::vector<std::shared_ptr<Store>> owners;
   std::vector<const Store*> stores;
 };
-Held stores(Api& api, const Parameters& p) {
-  Held held;
+OpenStores stores(Api& api, const Parameters& p) {
+  OpenStores held;
   const std::string destination = p.text("destination");
   held.owners = api.engine().stores(destination);
   if (held.owners.empty() && !destination.empty()) {
@@ -96,7 +96,7 @@ std::int64_t nice_bucket(std::int64_t span) {
 ApiAnswer list_events(Api& api, const ApiRequest& r) {
   constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
   const Parameters p(r);
-  const Held held = stores(api, p);
+  const OpenStores held = stores(api, p);
   Scanned scanned;
   const auto found = find_events(held.stores, p.query(), p.number("limit", 50, 10'000),
                                  p.text("types") == "true", scanned, kMostBytes);
@@ -118,7 +118,7 @@ ApiAnswer top_values(Api& api, const ApiRequest& r) {
   if (g.fields[0].empty())
     throw Refused{api_error(400, "`field` is missing", "name the field whose values are counted", "field")};
   Scanned scanned;
-  const Held held = stores(api, p);
+  const OpenStores held = stores(api, p);
   const std::size_t limit = p.number("limit", 20, kMostGroups);
   g.most = limit + 1;  // with that of events without the field
   const Grouped grouped = group_events(held.stores, p.query(), g, scanned);
@@ -139,7 +139,7 @@ ApiAnswer top_values(Api& api, const ApiRequest& r) {
 
 ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
   const Parameters p(r);
-  const Held held = stores(api, p);
+  const OpenStores held = stores(api, p);
   Query query = p.query();
   Grouping g;
   g.fields = p.texts("by");

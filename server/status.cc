@@ -148,6 +148,10 @@ std::string status_json(Engine& engine) {
                        shed_newest = n(counter_of_destination(d.id, "shed_newest"));
     const std::int64_t in = static_cast<std::int64_t>(w.appended) + thrown + shed_newest;
     const std::int64_t sent = n(counter_of_destination(d.id, "answered")) + thrown;
+    const std::int64_t stored = n(counter_of_destination(d.id, "stored")),
+                       elsewhere = n(counter_of_destination(d.id, "elsewhere")),
+                       apart = n(counter_of_destination(d.id, "apart"));
+    const bool tells = d.delivery.tells_stored || stored != 0;
     Json reasons = Json::array();
     for (const Letters::Sum& sum : engine.letters().reasons(d.id, kMostReasons))
       reasons.push_back({{"reason", sum.reason}, {"letters", sum.letters}});
@@ -156,6 +160,9 @@ std::string status_json(Engine& engine) {
          {"kind", d.kind},
          {"in", in},
          {"sent", sent},
+         {"stored", tells ? Json(stored) : Json()},
+         {"elsewhere", elsewhere},
+         {"apart", apart},
          {"waiting", w.events},
          {"waiting_bytes", w.bytes},
          {"oldest_waiting_seconds", w.oldest ? static_cast<double>(now - w.oldest) / 1e9 : 0.0},
@@ -187,6 +194,7 @@ std::string status_json(Engine& engine) {
     balances.push_back(
         {"destination " + d.name, in,
          sent + static_cast<std::int64_t>(w.events) + aside + damaged + unknown + shed_oldest + shed_newest});
+    if (tells) balances.push_back({"stored in " + d.name, sent - thrown + apart, stored + elsewhere});
   }
   bool balanced = true;
   root["balance"] = Json::array();
@@ -350,6 +358,7 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
       "destinations", "destination",
       {{"in", "Events queued."},
        {"sent", "Events accepted."},
+       {"stored", "Events stored, as the destination's own transactions counted; not all can tell."},
        {"retried", "Events tried again."},
        {"set_aside", "Events set aside as dead letters."},
        {"shed", "Events given up because the queue was full."},

@@ -27,6 +27,7 @@ CREATE TABLE IF NOT EXISTS chunk(block INTEGER NOT NULL, number INTEGER NOT NULL
 CREATE TABLE IF NOT EXISTS filter(block INTEGER PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS progress(spool INTEGER NOT NULL, destination INTEGER NOT NULL, lane INTEGER NOT NULL, epoch INTEGER NOT NULL, number INTEGER NOT NULL, ordinal INTEGER NOT NULL,
                                     PRIMARY KEY(spool, destination, lane)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS stored(spool INTEGER NOT NULL, destination INTEGER NOT NULL, events INTEGER NOT NULL, PRIMARY KEY(spool, destination)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS arrival(one INTEGER PRIMARY KEY CHECK(one = 1), last INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
@@ -60,11 +61,12 @@ IndexFile::IndexFile(const std::string& path)
     if (s.step()) version = s.integer(0);
   }
   if (version > kVersion) throw SqliteError(SQLITE_ERROR, path + " was written by a newer version of Dingle");
-  const bool has_arrival = [&] {  // files of earlier programs have none
-    Statement s(connection_.get(), "SELECT 1 FROM sqlite_master WHERE name = 'arrival'");
-    return s.step();
+  const bool complete = [&] {  // files of earlier programs lack these
+    Statement s(connection_.get(),
+                "SELECT count(*) FROM sqlite_master WHERE name IN ('arrival', 'stored') AND type = 'table'");
+    return s.step() && s.integer(0) == 2;
   }();
-  if (version == 0 || !has_arrival) {
+  if (version == 0 || !complete) {
     Transaction transaction(connection_);
     connection_.run(kSchema);
     connection_.run(("PRAGMA user_version=" + std::to_string(kVersion)).c_str());
@@ -117,7 +119,6 @@ void IndexFile::admit(Request& request, Progress& changed, std::vector<StoredEve
     }
     reached = e.order;
     fresh.push_back(e);
-    ++request.stored;
   }
 }
 
@@ -125,8 +126,22 @@ void IndexFile::commit(std::span<Request* const> requests, BlockEncoder& encoder
   Transaction transaction(connection_);
   Progress changed;
   std::vector<StoredEvent> fresh;
-  for (Request* r : requests) admit(*r, changed, fresh);
-  insert(fresh, encoder);
+  std::uint64_t admitted = 0;
+  for (Request* r : requests) {
+    admit(*r, changed, fresh);
+    r->stored = fresh.size() - std::exchange(admitted, fresh.size());
+  }
+  // What is counted is what the blocks hold, not what was given to them. What differs has no one's name on it.
+  const std::uint64_t inserted = insert(fresh, encoder);
+  if (inserted != admitted) requests.front()->stored += inserted - admitted;
+  Statement count(connection_.get(),
+                  "INSERT INTO stored VALUES(?1, ?2, ?3) ON CONFLICT DO UPDATE SET events = events + ?3");
+  for (const Request* r : requests)
+    if (r->stored != 0)
+      count.bind(1, r->sender.spool)
+          .bind(2, static_cast<std::int64_t>(r->sender.destination))
+          .bind(3, r->stored)
+          .run();
   if (!fresh.empty()) {
     Statement arrived(connection_.get(), "INSERT OR REPLACE INTO arrival VALUES(1, ?)");
     arrived.bind(1, system_now()).run();
@@ -149,9 +164,10 @@ void IndexFile::commit(std::span<Request* const> requests, BlockEncoder& encoder
   for (auto& [sender, lanes] : changed) progress_[sender] = lanes;
 }
 
-// Groups the events by the hour of their times, and writes blocks of each.
-void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encoder) {
-  if (events.empty()) return;
+// Groups the events by the hour of their times, and writes blocks of each. How many events these hold.
+std::uint64_t IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encoder) {
+  if (events.empty()) return 0;
+  std::uint64_t inserted = 0;
   std::map<std::int64_t, std::vector<StoredEvent>> hours;
   const std::int64_t first_hour = hour_of(events[0].timestamp);
   const bool one = std::all_of(events.begin(), events.end(),
@@ -166,6 +182,7 @@ void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encode
       std::size_t taken = 0;
       EncodedBlock encoded = encoder.encode(rest, taken);
       rest = rest.subspan(taken);
+      inserted += encoded.count;
       block.bind(1, encoded.first)
           .bind(2, encoded.last)
           .bind(3, static_cast<std::int64_t>(encoded.count))
@@ -179,6 +196,7 @@ void IndexFile::insert(std::span<const StoredEvent> events, BlockEncoder& encode
   };
   if (one) write(events);
   for (const auto& [hour, list] : hours) write(list);
+  return inserted;
 }
 
 void IndexFile::forget_cache() { sqlite3_db_release_memory(connection_.get()); }
@@ -230,7 +248,9 @@ void IndexFile::merge(BlockEncoder& encoder) {
     if (!whole) continue;  // a damaged block stays as it is: merging would make the loss final
     std::sort(events.begin(), events.end(),
               [](const StoredEvent& a, const StoredEvent& b) { return a.order < b.order; });
-    insert(events, encoder);
+    std::uint64_t counted = 0;
+    for (const auto& block : blocks) counted += block->count();
+    if (insert(events, encoder) != counted) continue;  // nothing of it stays
     for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?",
                             "DELETE FROM filter WHERE block = ?"}) {
       Statement s(connection_.get(), sql);
@@ -269,14 +289,19 @@ std::string IndexReader::filter(std::int64_t block) {
 
 std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block(connection_, block); }
 
-void read_held(const std::string& path, HeldRecords& held) {
+void read_held(const std::string& path, HeldBySender& held) {
   Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
   if (!is_made(connection)) return;
   Statement s(connection.get(), "SELECT spool, destination, epoch, number FROM progress");
   while (s.step()) {
-    RecordNumber& known = held[{s.number(0), static_cast<std::uint32_t>(s.number(1))}];
+    RecordNumber& known = held[{s.number(0), static_cast<std::uint32_t>(s.number(1))}].newest;
     known = std::max(known, RecordNumber{s.number(2), s.number(3)});
   }
+  Statement tables(connection.get(), "SELECT 1 FROM sqlite_master WHERE name = 'stored'");
+  if (!tables.step()) return;
+  Statement stored(connection.get(), "SELECT spool, destination, events FROM stored");
+  while (stored.step())
+    held[{stored.number(0), static_cast<std::uint32_t>(stored.number(1))}].stored += stored.number(2);
 }
 
 IndexInfo read_index_info(const std::string& path) {

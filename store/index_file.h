@@ -3,10 +3,11 @@
 //   block(id, first, last, count, directory)     event times in ns since 1970; block.h describes the
 //   directory chunk(id, block, number, data) filter(block, data)                          bloom.h
 //   progress(spool, destination, lane, epoch, number, ordinal)   how far this file has each lane of a sender
+//   stored(spool, destination, events)           how many events of a sender blocks were written with
 //   sender(spool, epoch, nonce)                  the newest opening of each spool that wrote here
 //
-// Events and progress are committed in one transaction: what is sent again after a crash is recognised and
-// left out.
+// Events, progress and counts are committed in one transaction: what is sent again after a crash is recognised
+// and left out.
 #pragma once
 
 #include <array>
@@ -50,7 +51,7 @@ class IndexFile {
   struct Request {
     Sender sender;
     std::span<const StoredEvent> events;
-    std::uint64_t stored = 0, known = 0;  // known: were there already
+    std::uint64_t stored = 0, known = 0;  // stored: in blocks, as these count; known: were there already
     std::string refused;                  // not empty: nothing was stored, and why (a copied spool)
   };
   // All of them in one transaction. Durable when it returns. Throws SqliteError, then nothing was stored.
@@ -65,7 +66,7 @@ class IndexFile {
                             std::array<std::optional<EventOrder>, kLanes>>;
   bool introduce(const Sender& sender, std::string& refused);
   void admit(Request& request, Progress& changed, std::vector<StoredEvent>& fresh);
-  void insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
+  std::uint64_t insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
   Connection connection_;
   Progress progress_;  // as committed
 };
@@ -97,8 +98,12 @@ struct RecordNumber {
   std::uint64_t epoch = 0, number = 0;
   auto operator<=>(const RecordNumber&) const = default;
 };
-// By spool and destination: the newest record of which something is stored.
-using HeldRecords = std::map<std::pair<std::uint64_t, std::uint32_t>, RecordNumber>;
-void read_held(const std::string& path, HeldRecords& held);  // adds those of a file; throws SqliteError
+struct Held {
+  RecordNumber newest;       // of which something is stored
+  std::uint64_t stored = 0;  // events, as the transactions counted them that wrote them
+};
+// By spool and destination.
+using HeldBySender = std::map<std::pair<std::uint64_t, std::uint32_t>, Held>;
+void read_held(const std::string& path, HeldBySender& held);  // adds what a file has; throws SqliteError
 
 }  // namespace dingle

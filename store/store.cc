@@ -128,20 +128,66 @@ void Store::commit(const std::vector<Pending*>& together) {
     }
     p->outcome = {Outcome::Form::committed, r.stored, r.known, ""};
     if (!held_ || r.events.empty()) continue;
-    RecordNumber& newest = (*held_)[{r.sender.spool, r.sender.destination}];
-    newest = std::max(newest, RecordNumber{r.events.back().order.epoch, r.events.back().order.number});
+    Held& held = (*held_)[{r.sender.spool, r.sender.destination}];
+    held.newest =
+        std::max(held.newest, RecordNumber{r.events.back().order.epoch, r.events.back().order.number});
+    held.stored += r.stored;
   }
 }
 
-// What is known of indexes that were removed stands in a file beside them: one record a line.
-HeldRecords& Store::held_records() {
+namespace {
+void add(HeldBySender& into, const HeldBySender& more) {
+  for (const auto& [sender, held] : more) {
+    Held& known = into[sender];
+    known.newest = std::max(known.newest, held.newest);
+    known.stored += held.stored;
+  }
+}
+}  // namespace
+
+Store::Removal Store::read_removed() const {
+  Removal removal;
+  std::ifstream file(folder_ + "/held");
+  for (std::string text; std::getline(file, text);) {
+    std::istringstream line(text);
+    if (text.starts_with("of ")) {
+      line.ignore(3) >> removal.index;
+      continue;
+    }
+    std::pair<std::uint64_t, std::uint32_t> sender;
+    Held held;
+    if (line >> sender.first >> sender.second >> held.newest.epoch >> held.newest.number) {
+      line >> held.stored;  // earlier programs did not count
+      (removal.index.empty() ? removal.before : removal.of_index)[sender] = held;
+    }
+  }
+  std::error_code error;
+  if (removal.index.empty() || std::filesystem::exists(path_of(removal.index), error))
+    return {removal.before, {}, {}};
+  return removal;
+}
+
+bool Store::write_removed(const Removal& removal) const {
+  std::ostringstream text;
+  auto write = [&](const HeldBySender& all) {
+    for (const auto& [sender, held] : all)
+      text << sender.first << ' ' << sender.second << ' ' << held.newest.epoch << ' ' << held.newest.number
+           << ' ' << held.stored << '\n';
+  };
+  write(removal.before);
+  if (!removal.index.empty()) {
+    text << "of " << removal.index << '\n';
+    write(removal.of_index);
+  }
+  return write_whole(folder_ + "/held", std::move(text).str(), 0600) == 0;
+}
+
+HeldBySender& Store::held_by_sender() {
   if (held_) return *held_;
-  HeldRecords held;
-  std::ifstream removed(folder_ + "/held");
-  std::uint64_t spool;
-  std::uint32_t destination;
-  for (RecordNumber r; removed >> spool >> destination >> r.epoch >> r.number;)
-    held[{spool, destination}] = r;
+  Removal removal = read_removed();
+  HeldBySender held = std::move(removal.before);
+  add(held, removal.of_index);
+  if (!removal.index.empty()) write_removed({held, {}, {}});  // before another index of that name is made
   for (const std::string& name : names()) {
     try {
       read_held(path_of(name), held);
@@ -152,11 +198,11 @@ HeldRecords& Store::held_records() {
   return held_.emplace(std::move(held));
 }
 
-RecordNumber Store::held(const Sender& sender) {
+Held Store::held(const Sender& sender) {
   std::lock_guard lock(mutex_);
-  const auto& all = held_records();
+  const auto& all = held_by_sender();
   auto it = all.find({sender.spool, sender.destination});
-  return it == all.end() ? RecordNumber{} : it->second;
+  return it == all.end() ? Held{} : it->second;
 }
 
 void Store::merge() {
@@ -206,15 +252,25 @@ std::vector<IndexInfo> Store::indexes() const {
 bool Store::remove(const std::string& index) {
   std::lock_guard lock(mutex_);
   std::error_code error;
-  std::ostringstream held;
-  for (const auto& [sender, record] : held_records())
-    held << sender.first << ' ' << sender.second << ' ' << record.epoch << ' ' << record.number << '\n';
-  if (write_whole(folder_ + "/held", std::move(held).str(), 0600) != 0)
-    return false;  // its agents would send all again
+  if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return false;
+  held_by_sender();
+  Removal removal = read_removed();
+  add(removal.before, removal.of_index);
+  removal.of_index.clear();
+  removal.index = index;
+  try {
+    read_held(path_of(index), removal.of_index);
+  } catch (const SqliteError&) {
+    // Damaged: nothing of it was counted when it was looked at first.
+  }
+  if (!write_removed(removal)) return false;  // its agents would send all again
   std::erase_if(open_, [&](const Open& o) { return o.name == index; });
-  const bool there = is_index_name(index) && std::filesystem::remove(path_of(index), error);
+  const bool removed = std::filesystem::remove(path_of(index), error);
   for (const char* suffix : {"-wal", "-shm"}) std::filesystem::remove(path_of(index) + suffix, error);
-  return there;
+  if (!removed) return false;
+  add(removal.before, removal.of_index);
+  write_removed({removal.before, {}, {}});
+  return true;
 }
 
 namespace {

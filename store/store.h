@@ -37,9 +37,8 @@ class Store {
   // Commits the events to the index; durable when it answers `committed`. What several threads bring to one
   // index at the same time goes into one transaction.
   Outcome commit(const std::string& index, const Sender& sender, std::span<const StoredEvent> events);
-  // The newest record of the sender of which something was committed here, to an index that is there or was
-  // removed. The first call looks at all indexes.
-  RecordNumber held(const Sender& sender);
+  // What was committed here of the sender, to indexes that are there or were removed. The first call looks at all indexes.
+  Held held(const Sender& sender);
   // Merges small blocks of the indexes written since the last call.
   void merge();
   void forget_caches();  // frees memory that is kept for commits to come
@@ -86,8 +85,16 @@ class Store {
   std::vector<Pending*> queue_;
   bool committing_ = false;  // a thread is at it, for all
   std::atomic<std::uint64_t> transactions_{0};
-  HeldRecords& held_records();
-  std::optional<HeldRecords> held_;
+  // What is known of indexes that were removed stands in the file `held` beside them, a sender a line; that of the one
+  // which is being removed by itself, so that it counts once however a crash comes between.
+  struct Removal {
+    HeldBySender before, of_index;
+    std::string index;
+  };
+  HeldBySender& held_by_sender();
+  Removal read_removed() const;
+  bool write_removed(const Removal& removal) const;
+  std::optional<HeldBySender> held_;
 };
 
 }  // namespace dingle

@@ -45,6 +45,9 @@ struct Delivery {
   // The newest record of which the destination holds something; told after it was connected, before anything
   // is delivered. If it is older than what was accepted once, the destination was restored from a backup.
   std::optional<LogNumber> held = {};
+  // How many events of this sender it has stored by now, and still has or removed as it was told to: as its own
+  // transactions counted. Nothing if it cannot tell.
+  std::optional<std::uint64_t> stored = {};
   // False: accepted, but durable only with a later delivery, or after `flush`. Only for destinations that
   // recognise what is sent again, and only if `may_defer` was set.
   bool durable = true;

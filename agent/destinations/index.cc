@@ -29,8 +29,9 @@ class Index final : public Destination {
                        true)) {  // its files may be older than the spool, or the spool than its files
       Delivery first = Delivery::retry("begins");
       first.at_once = true;
-      const RecordNumber held = store_->held(sender_);
-      first.held = LogNumber{held.epoch, held.number};
+      const Held held = store_->held(sender_);
+      first.held = LogNumber{held.newest.epoch, held.newest.number};
+      first.stored = held.stored;
       return first;
     }
     std::map<std::string_view, std::vector<StoredEvent>> by_index;
@@ -54,7 +55,9 @@ class Index final : public Destination {
     }
     commits_ += 1;
     if (commits_ % 16 == 0) store_->merge();
-    return {};
+    Delivery done;
+    done.stored = store_->held(sender_).stored;
+    return done;
   }
 
   void cancel() override { cancelled_ = true; }

@@ -1,6 +1,7 @@
 // postgres: a table of PostgreSQL. Exactly once: events and progress are committed in one transaction. Beside
 // the table it keeps
-//   dingle_progress(spool, destination, target, lane, epoch, number, ordinal)   how far a table has each lane
+//   dingle_progress(spool, destination, target, lane, epoch, number, ordinal, stored)   how far a table has each
+//     lane; summed over lanes, how many rows were stored
 //   dingle_sender(spool, epoch, nonce)                      the newest opening of each spool that wrote here
 #include <fmt/format.h>
 
@@ -61,6 +62,8 @@ class Postgres final : public Destination {
       Delivery connected = Delivery::retry("connected");
       connected.at_once = true;
       connected.held = LogNumber{};
+      if (!read_stored()) return failed("");
+      connected.stored = stored_;
       if (PQ(PQntuples)(held.get()) == 1)
         connected.held = LogNumber{std::strtoull(PQ(PQgetvalue)(held.get(), 0, 0), nullptr, 10),
                                    std::strtoull(PQ(PQgetvalue)(held.get(), 0, 1), nullptr, 10)};
@@ -80,6 +83,7 @@ class Postgres final : public Destination {
       for (std::size_t i = 0; i < which.size(); ++i) all.outcomes[which[i]] = d.of(i);
       all.at_once |= d.at_once;
       all.durable &= d.durable;
+      all.stored = stored_;
       all.counts.insert(all.counts.end(), d.counts.begin(), d.counts.end());
     }
     return all;
@@ -107,8 +111,8 @@ class Postgres final : public Destination {
         !connection_.run(
             "SELECT pg_advisory_lock(3464);"
             "CREATE TABLE IF NOT EXISTS dingle_progress(spool bigint, destination bigint, target text, lane "
-            "smallint, epoch bigint NOT NULL, number bigint NOT NULL, ordinal bigint NOT NULL, PRIMARY "
-            "KEY(spool, destination, target, lane));"
+            "smallint, epoch bigint NOT NULL, number bigint NOT NULL, ordinal bigint NOT NULL, stored bigint "
+            "NOT NULL DEFAULT 0, PRIMARY KEY(spool, destination, target, lane));"
             "CREATE TABLE IF NOT EXISTS dingle_sender(spool bigint PRIMARY KEY, epoch bigint NOT NULL, nonce "
             "bigint NOT NULL);"
             "SELECT pg_advisory_unlock(3464)"))
@@ -118,6 +122,31 @@ class Postgres final : public Destination {
                                        "nonce = {2} WHERE s.epoch < {1}",
                                        signed_(sender_.spool), sender_.epoch, signed_(sender_.nonce))) !=
            nullptr;
+  }
+  // How many rows it has of us, of all tables. Tables of earlier programs did not count; who may not change them goes
+  // without. False: see error().
+  bool read_stored() {
+    stored_.reset();
+    const auto one = [](const PgResult& r) {
+      return std::strtoull(PQ(PQgetvalue)(r.get(), 0, 0), nullptr, 10);
+    };
+    const char* counts =
+        "SELECT count(*) FROM pg_catalog.pg_attribute WHERE attrelid = to_regclass('dingle_progress') AND "
+        "attname "
+        "= 'stored' AND NOT attisdropped";
+    PgResult column = connection_.run(counts);
+    if (!column) return false;
+    if (one(column) == 0 &&
+        !connection_.run(
+            "ALTER TABLE dingle_progress ADD COLUMN IF NOT EXISTS stored bigint NOT NULL DEFAULT 0"))
+      return connection_.connected();
+    PgResult sum = connection_.run(
+        fmt::format("SELECT coalesce(sum(stored), 0)::bigint FROM dingle_progress WHERE spool = {} AND "
+                    "destination = {}",
+                    signed_(sender_.spool), sender_.destination));
+    if (!sum) return false;
+    stored_ = one(sum);
+    return true;
   }
   static std::int64_t signed_(std::uint64_t v) { return static_cast<std::int64_t>(v); }
 
@@ -147,7 +176,8 @@ class Postgres final : public Destination {
       return introduce() && begin(name, progress, true);
     }
     PgResult rows = connection_.run(
-        fmt::format("INSERT INTO dingle_progress SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
+        fmt::format("INSERT INTO dingle_progress(spool, destination, target, lane, epoch, number, ordinal) "
+                    "SELECT {0}, {1}, {2}, lane, 0, 0, 0 FROM "
                     "generate_series(0, {3}) lane ON CONFLICT "
                     "DO NOTHING; SELECT lane, epoch, number, ordinal FROM dingle_progress "
                     "WHERE spool = {0} AND destination = {1} "
@@ -183,7 +213,7 @@ class Postgres final : public Destination {
       piece.clear();
     }
     piece += PgRows::tail();
-    return connection_.copy(piece) && connection_.end_copy();
+    return connection_.copy(piece) && connection_.end_copy(copied_rows_);
   }
 
   // Finds all events that the server refuses, with its reasons; nothing of it stays. False: something else.
@@ -253,25 +283,30 @@ class Postgres final : public Destination {
       }
       table.took();
       std::string values;
+      std::uint64_t rows_more = copied_rows_;  // with the first lane
       for (unsigned lane = 0; lane < kLanes; ++lane)
         if (moved[lane])
-          values += fmt::format("{}({}, {}::bigint, {}::bigint, {}::bigint)", values.empty() ? "" : ", ",
-                                lane, progress[lane].epoch, progress[lane].number, progress[lane].ordinal);
+          values += fmt::format("{}({}, {}::bigint, {}::bigint, {}::bigint, {}::bigint)",
+                                values.empty() ? "" : ", ", lane, progress[lane].epoch, progress[lane].number,
+                                progress[lane].ordinal, std::exchange(rows_more, 0));
       if (!connection_.run(fmt::format("UPDATE dingle_progress p SET epoch = v.epoch, number = v.number, "
-                                       "ordinal = v.ordinal FROM (VALUES {}) "
-                                       "v(lane, epoch, number, ordinal) WHERE p.spool = {} AND p.destination "
-                                       "= {} AND p.target = {} AND p.lane "
-                                       "= v.lane; COMMIT",
-                                       values, signed_(sender_.spool), sender_.destination,
-                                       pg_literal(name))))
+                                       "ordinal = v.ordinal{} FROM (VALUES {}) "
+                                       "v(lane, epoch, number, ordinal, stored) WHERE p.spool = {} AND "
+                                       "p.destination = {} AND p.target = {} AND p.lane = v.lane; COMMIT",
+                                       stored_ ? ", stored = p.stored + v.stored" : "", values,
+                                       signed_(sender_.spool), sender_.destination, pg_literal(name))))
         return failed("");
       done.durable = !may_defer;
+      if (stored_) *stored_ += copied_rows_;
+      // A trigger of the table's may take rows elsewhere, or nowhere.
+      if (copied_rows_ < fresh.size()) done.counts.emplace_back("elsewhere", fresh.size() - copied_rows_);
       if (rows.replaced()) done.counts.emplace_back("replaced", rows.replaced());
     } else if (!connection_.run("ROLLBACK") || (!may_defer && !flush())) {
       return failed("");  // what is there already may be of a commit that was not waited for
     } else {
       done.durable = !may_defer;
     }
+    done.stored = stored_;
     return done;
   }
 
@@ -297,7 +332,9 @@ class Postgres final : public Destination {
 
   Sender sender_;
   std::string target_, password_, problem_, copied_;
-  bool row_stays_ = true;  // of dingle_sender, once it was put there
+  std::optional<std::uint64_t> stored_;  // rows, as the transactions counted them; nothing if they do not
+  std::uint64_t copied_rows_ = 0;        // by the last COPY
+  bool row_stays_ = true;                // of dingle_sender, once it was put there
   const PgTableSettings table_settings_;
   FieldChoice choice_;
   std::atomic<bool> cancelled_{false};

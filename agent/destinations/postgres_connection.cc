@@ -180,7 +180,7 @@ bool PgConnection::copy(std::string_view bytes) {
   }
 }
 
-bool PgConnection::end_copy() {
+bool PgConnection::end_copy(std::uint64_t& rows) {
   const auto deadline = Clock::now() + timeout_;
   for (;;) {
     const int taken = PQ(PQputCopyEnd)(connection_, nullptr);
@@ -190,7 +190,10 @@ bool PgConnection::end_copy() {
   }
   bool ok = true;
   while (PgResult r = next_result())
-    if (PQ(PQresultStatus)(r.get()) != PGRES_COMMAND_OK && ok) ok = fail(r.get());
+    if (PQ(PQresultStatus)(r.get()) == PGRES_COMMAND_OK)
+      rows = std::strtoull(PQ(PQcmdTuples)(r.get()), nullptr, 10);
+    else if (ok)
+      ok = fail(r.get());
   return ok && connection_ != nullptr;
 }
 

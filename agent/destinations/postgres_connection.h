@@ -57,7 +57,8 @@ class PgConnection {
   // COPY ... FROM STDIN: begin, any number of pieces, end. After a false the copy is over.
   bool begin_copy(const std::string& sql);
   bool copy(std::string_view bytes);
-  bool end_copy();
+  // `rows`: how many the server took, as it says.
+  bool end_copy(std::uint64_t& rows);
 
   std::string quoted(std::string_view identifier) const;  // a name, as SQL writes it
 

@@ -86,7 +86,9 @@ class RemoteIndex final : public Destination {
     const HttpReply reply = post(body);
     if (reply.status == 200 && reply.error.empty()) {
       accepted_ = {events.back().number.epoch, events.back().number.number};
-      return {};
+      Delivery done;
+      done.stored = stored_of(parse_json(reply.body));
+      return done;
     }
     if (reply.status == 409) {
       known_ = false;
@@ -109,8 +111,15 @@ class RemoteIndex final : public Destination {
     connected.at_once = true;
     accepted_ = {held.value("epoch", std::uint64_t{0}), held.value("number", std::uint64_t{0})};
     connected.held = accepted_;
+    connected.stored = stored_of(json);
     known_ = true;
     return connected;
+  }
+
+  static std::optional<std::uint64_t> stored_of(const Json& json) {
+    const auto held = json.is_object() ? json.value("held", Json()) : Json();
+    if (!held.is_object() || !held.contains("events") || !held["events"].is_number_unsigned()) return {};
+    return held["events"].get<std::uint64_t>();
   }
 
   HttpReply post(const std::string& body) {

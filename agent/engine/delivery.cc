@@ -33,7 +33,8 @@ DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_
       destination_(std::move(destination)),
       spool_(spool),
       letters_(letters),
-      problems_(problems) {
+      problems_(problems),
+      stored_(spool, id) {
   const Options& retry = settings.common.section("retry");
   first_ = std::chrono::nanoseconds(retry.number("first"));
   longest_ = std::chrono::nanoseconds(retry.number("longest"));
@@ -88,7 +89,7 @@ void DeliveryThread::run() {
       if (destination_->flush()) {
         pass_deferred();
       } else {
-        deferred_.clear();
+        go_back();
         cursor = resume();
       }
     }
@@ -115,12 +116,12 @@ void DeliveryThread::run() {
     start_over_ = false;
     if (!deliver_in_parts(events)) return;  // stopping: the cursor stays
     if (rewind_to_) {
-      deferred_.clear();
+      go_back();
       cursor = rewind(kept);
       continue;
     }
     if (start_over_) {
-      deferred_.clear();
+      go_back();
       cursor = resume();
       kept = letters_.kept_behind(id_, cursor);
       continue;
@@ -131,6 +132,8 @@ void DeliveryThread::run() {
     counts_.clear();
     if (answered_) counters.push_back({counter("answered"), static_cast<std::int64_t>(answered_)});
     if (set_aside_) counters.push_back({counter("set_aside"), static_cast<std::int64_t>(set_aside_)});
+    if (sent_again_) stored_.explained();  // it has less until it has all of it again, or what is left of it
+    stored_.pass(answered_, counters);
     if (batch->damaged) counters.push_back({counter("damaged"), static_cast<std::int64_t>(batch->damaged)});
     deferred_.push_back({cursor, {std::move(progress_), std::move(counters)}});
     progress_.clear();
@@ -173,6 +176,12 @@ void DeliveryThread::pass_deferred() {
   deferred_.clear();
 }
 
+// What was deferred may be gone there.
+void DeliveryThread::go_back() {
+  deferred_.clear();
+  stored_.go_back();
+}
+
 // What the destination is done with: the cursor, unless it is being sent again what lies before that.
 std::uint64_t DeliveryThread::resume() const {
   const std::uint64_t cursor = spool_.cursor(id_);
@@ -180,21 +189,34 @@ std::uint64_t DeliveryThread::resume() const {
 }
 
 // Whether the destination still has what it accepted, and the spool what the destination has.
-void DeliveryThread::compare(const LogNumber& held) {
+void DeliveryThread::compare(const Delivery& connected) {
+  const LogNumber held = *connected.held;
+  if (connected.stored) stored_.told(*connected.stored);
   if (const std::uint64_t last = spool_.recovery().last_record;
-      held.epoch < spool_.identity().epoch && held.number > last)
+      held.epoch < spool_.identity().epoch && held.number > last) {
+    stored_.explained();
     problems_.set(
         "destination " + name_ + ": ahead",
         fmt::format("the destination has the records {} to {} of this spool, which lacks them (its end was "
                     "damaged, or cut, or it is an older copy): what their sources read again comes again",
                     last + 1, held.number));
+  }
   const auto known = spool_.state(accepted_key(id_));
   if (!known) return;
   ByteReader r(*known);
   LogNumber accepted;
   accepted.epoch = r.varint();
   accepted.number = r.varint();
-  if (held < accepted) rewind_to_ = held;
+  if (held < accepted) {
+    rewind_to_ = held;
+  } else if (const std::uint64_t fewer = stored_.fewer()) {
+    stored_.explained();
+    problems_.set(
+        "destination " + name_ + ": fewer",
+        fmt::format("the destination has {} event{} fewer than it had stored, and the newest are there: "
+                    "was a part of it restored, or moved away?",
+                    fewer, fewer == 1 ? "" : "s"));
+  }
 }
 
 // The destination was restored: it is sent again what the spool still has. Answers where reading goes on.
@@ -258,6 +280,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
       break;
     }
   std::lock_guard lock(mutex_);
+  status_.tells_stored = stored_.tells();
   if (n != 0) {
     status_.delivered += n;
     status_.lag = now - newest;
@@ -278,7 +301,8 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     parts.pop_back();
     const std::span<const DeliveryEvent> part = events.subspan(from, to - from);
     Delivery delivery = destination_->deliver(part);
-    if (delivery.held) compare(*delivery.held);
+    if (delivery.held) compare(delivery);
+    if (delivery.stored) stored_.told(*delivery.stored);
     accepted(part, delivery);
     durable_ = durable_ && delivery.durable;
     adapt(part.size(), delivery);

@@ -26,6 +26,7 @@
 #include "agent/engine/batch_reader.h"
 #include "agent/engine/histogram.h"
 #include "agent/engine/letters.h"
+#include "agent/engine/stored_count.h"
 #include "agent/problems.h"
 
 namespace dingle {
@@ -42,6 +43,7 @@ class DeliveryThread {
     std::int64_t next_try = 0;  // failing: when it is tried again
     std::int64_t last_accepted = 0;
     std::size_t at_once = 0;  // events, while it is too slow for as many as it may get
+    bool tells_stored = false;
   };
   DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
                  std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
@@ -75,7 +77,8 @@ class DeliveryThread {
   bool takes(const Spool::Read& record, const DeliveryEvent& event);
   void failing(const std::string& reason, std::chrono::nanoseconds wait);
   void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);
-  void compare(const LogNumber& held);
+  void compare(const Delivery& connected);
+  void go_back();
   std::uint64_t rewind(std::set<std::pair<std::uint64_t, std::uint32_t>>& kept);
   bool wait(std::chrono::nanoseconds time);  // false: stopping
   std::chrono::nanoseconds backoff(unsigned attempt);
@@ -97,6 +100,7 @@ class DeliveryThread {
   bool counts(const DeliveryEvent& e) const { return e.number.number > counted_; }
   std::uint64_t erase(std::vector<DeliveryEvent>& events,
                       const std::set<std::pair<std::uint64_t, std::uint32_t>>& which) const;
+  StoredCount stored_;
   std::uint64_t in_hand_ = 0;  // its last record
   // Behind the batch in hand, and taken in a trial.
   std::set<std::pair<std::uint64_t, std::uint32_t>> taken_ahead_;

@@ -8,16 +8,6 @@ namespace dingle {
 
 namespace {
 
-struct There {
-  std::uint64_t alive = 0, fingerprints = 0;  // of all, dropped ones too
-  explicit There(const Batch& batch) {
-    for (const Event& event : batch.events) {
-      alive += event.dropped_by == 0;
-      fingerprints += fingerprint(event);
-    }
-  }
-};
-
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
 template <class Work>
@@ -38,11 +28,20 @@ void weigh(StepTally& t, std::uint64_t before, std::uint64_t behind) {
 
 }  // namespace
 
-void Pipeline::step(std::size_t index, Batch& batch, StepTally& tally) const {
-  const There before(batch);
+Pipeline::Present::Present(const Batch& batch) {
+  for (const Event& event : batch.events) {
+    alive += event.dropped_by == 0;
+    fingerprints += fingerprint(event);
+  }
+}
+
+void Pipeline::step(std::size_t index, Batch& batch, StepTally& tally,
+                    std::optional<Present>& present) const {
+  const Present before = present ? *present : Present(batch);
   StepTally t;
   timed(t, [&] { steps[index]->run(batch, t); });
-  const There behind(batch);
+  const Present behind(batch);
+  present = behind;
   weigh(t, before.alive, behind.alive);
   // One that is lost beside one that is doubled changes no count.
   if (t.unbalanced == 0 && t.created + t.merged == 0 && before.fingerprints != behind.fingerprints)
@@ -52,7 +51,7 @@ void Pipeline::step(std::size_t index, Batch& batch, StepTally& tally) const {
 
 Pipeline::Prepared Pipeline::prepare(std::size_t index, Batch& batch) const {
   Prepared p;
-  p.alive = There(batch).alive;
+  p.alive = Present(batch).alive;
   timed(p.tally, [&] { p.made = steps[index]->with_memory()->prepare(batch, p.tally); });
   return p;
 }
@@ -61,13 +60,18 @@ void Pipeline::turn(std::size_t index, Batch& batch, Prepared& prepared, StepMem
                     StepTally& tally) const {
   StepTally& t = prepared.tally;
   timed(t, [&] { steps[index]->with_memory()->turn(batch, t, prepared.made.get(), memory, turn); });
-  weigh(t, prepared.alive, There(batch).alive);
+  weigh(t, prepared.alive, Present(batch).alive);
   tally.add(t);
 }
 
-void Pipeline::finish(Batch& batch) const {
+Pipeline::Finished Pipeline::finish(Batch& batch) const {
+  Finished finished;
   for (Event& event : batch.events) {
-    if (event.dropped_by != 0) continue;
+    if (event.dropped_by != 0) {
+      ++finished.dropped;
+      continue;
+    }
+    finished.unmatched += event.failed_step != 0;
     const Field* severity = event.find(names::severity);
     int number = 0;
     if (severity && severity->value.kind() == Kind::text &&
@@ -75,6 +79,7 @@ void Pipeline::finish(Batch& batch) const {
         event.find(names::severity_number) == nullptr)
       event.set(batch.arena, names::severity_number, Value::integer(number));
   }
+  return finished;
 }
 
 }  // namespace dingle

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -25,9 +26,15 @@ class Pipeline {
   }
   std::vector<std::unique_ptr<Step>> steps;
 
+  // The events of a batch: those that were not dropped, and the fingerprints of all.
+  struct Present {
+    std::uint64_t alive = 0, fingerprints = 0;
+    explicit Present(const Batch& batch);
+  };
   // Runs one step; its tally is added to. What it counted is held against the events that are there before and
-  // behind it: by how many it differs stands in `unbalanced`. Dropped events are marked, and stay.
-  void step(std::size_t index, Batch& batch, StepTally& tally) const;
+  // behind it: by how many it differs stands in `unbalanced`. Dropped events are marked, and stay. `present`: what
+  // is known to be there before, if nobody touched the batch since; then what is there behind.
+  void step(std::size_t index, Batch& batch, StepTally& tally, std::optional<Present>& present) const;
   // The same of a step with memory, in two parts: what it prepares, and its turn.
   struct Prepared {
     std::unique_ptr<MemoryStep::Prepared> made;  // nullptr at a tick
@@ -38,8 +45,11 @@ class Pipeline {
   void turn(std::size_t index, Batch& batch, Prepared& prepared, StepMemory& memory, Turn& turn,
             StepTally& tally) const;
   // Behind the last step: each event with a `severity` gets its `severity_number` (OpenTelemetry logs data model,
-  // "SeverityNumber").
-  void finish(Batch& batch) const;
+  // "SeverityNumber"). Counts what is there.
+  struct Finished {
+    std::uint64_t dropped = 0, unmatched = 0;  // unmatched: not dropped, and a step could not work on it
+  };
+  Finished finish(Batch& batch) const;
 };
 
 }  // namespace dingle

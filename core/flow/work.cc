@@ -42,7 +42,7 @@ std::optional<std::size_t> Work::advance() {
       const Step& step = *node.pipeline->steps[step_];
       const bool any = !made.batch.events.empty();
       if (!step.with_memory()) {
-        if (any) node.pipeline->step(step_, made.batch, made.tallies[step_]);
+        if (any) node.pipeline->step(step_, made.batch, made.tallies[step_], present_);
       } else if (!pass_memory(made)) {
         return waiting_;
       }
@@ -76,6 +76,7 @@ void Work::begin() {
 void Work::enter(Made& made) {
   entered_ = true;
   step_ = 0;
+  present_.reset();
   const Flow::Node& node = flow_.nodes[made.node];
   if (node.leftovers && leftovers_ != 0) take_lines(made, node, &taken_);
   for (const Made& before : made_) {
@@ -116,6 +117,7 @@ void Work::turn(StepMemory& memory, Turn& turn) {
   turn.why = tick_ && (tick_->of.empty() || tick_->of[t]) ? tick_->why : Turn::Why::events;
   turn.slice = static_cast<std::uint16_t>(arrived_slices() + made_slices_.size());
   flow_.nodes[made.node].pipeline->turn(step_, made.batch, prepared_, memory, turn, made.tallies[step_]);
+  present_.reset();
   if (prepared_.tally.created != 0) made_slices_.push_back(t);
   prepared_ = {};
   turned_ = t + 1;
@@ -127,14 +129,15 @@ void Work::take_lines(Made& made, const Flow::Node& node, const std::vector<bool
   batch.events.reserve(in_.lines.size());
   for (std::size_t i = 0; i < in_.lines.size(); ++i) {
     if (taken && (*taken)[i]) continue;
-    Event event;
+    Event& event = batch.events.emplace_back();
     event.body = in_.lines[i].text;
     event.position = in_.lines[i].position;
     event.slice = in_.lines[i].slice;
     event.timestamp = event.observed = in_.observed;
-    if (!node.pipeline->takes(EventReader(batch, event))) continue;
-    event.branch = branches_[i]++;
-    batch.events.push_back(event);
+    if (node.pipeline->takes(EventReader(batch, event)))
+      event.branch = branches_[i]++;
+    else
+      batch.events.pop_back();
   }
 }
 
@@ -172,12 +175,13 @@ void Work::leave(Made& made) {
   }
   if (made.idle()) return;
   const Flow::Node& node = flow_.nodes[made.node];
-  node.pipeline->finish(batch);
+  const Pipeline::Finished finished = node.pipeline->finish(batch);
   if (observer_ && made.counts) observer_->finished(node, batch);
-  made.dropped = static_cast<std::uint64_t>(
-      std::erase_if(batch.events, [](const Event& e) { return e.dropped_by != 0; }));
+  made.unmatched = finished.unmatched;
+  if (finished.dropped != 0)
+    made.dropped = static_cast<std::uint64_t>(
+        std::erase_if(batch.events, [](const Event& e) { return e.dropped_by != 0; }));
   made.unbalanced += difference(made.in + made.created, batch.events.size() + made.dropped + made.merged);
-  for (const Event& e : batch.events) made.unmatched += e.failed_step != 0;
   route(made, node);
 }
 
@@ -188,6 +192,13 @@ void Work::route(Made& made, const Flow::Node& node) {
     if (again_ && (made.node != again_->node || output.destination != again_->destination)) continue;
     Output to;
     to.destination = output.destination;
+    if (!again_ && !output.where) {  // all of them
+      to.count = batch.events.size();
+      for (const Event& e : batch.events) to.fingerprints += fingerprint(e);
+      routed.assign(routed.size(), true);
+      if (to.count != 0) made.outputs.push_back(std::move(to));
+      continue;
+    }
     const bool known = again_ && std::any_of(batch.events.begin(), batch.events.end(),
                                              [&](const Event& e) { return e.branch == again_->branch; });
     for (std::size_t i = 0; i < batch.events.size(); ++i) {

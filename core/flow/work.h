@@ -127,6 +127,7 @@ class Work {
   std::optional<std::size_t> waiting_;  // for its turn at this turnstile
   std::size_t turned_ = 0;              // the last turnstile that was passed, plus 1
   Pipeline::Prepared prepared_;
+  std::optional<Pipeline::Present> present_;  // of the batch at_, since its last step
   std::vector<std::size_t> made_slices_;
   std::vector<bool> taken_;              // by line
   std::vector<std::uint32_t> branches_;  // by line: how many were given

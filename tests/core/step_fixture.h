@@ -30,6 +30,7 @@ struct Trial {
   std::shared_ptr<LineBuffer> buffer;
   Batch batch;
   std::vector<StepTally> tallies;
+  std::optional<Pipeline::Present> present;
   // The fields of one event: "name=value name=value"
   std::string fields(std::size_t i) const {
     std::string out;
@@ -59,7 +60,7 @@ Trial run(const std::vector<std::string>& lines, Steps... steps) {
   r.pipeline = std::make_unique<Pipeline>();
   (r.pipeline->add(std::move(steps)), ...);
   r.tallies.resize(r.pipeline->steps.size());
-  for (std::size_t i = 0; i < r.tallies.size(); ++i) r.pipeline->step(i, r.batch, r.tallies[i]);
+  for (std::size_t i = 0; i < r.tallies.size(); ++i) r.pipeline->step(i, r.batch, r.tallies[i], r.present);
   r.pipeline->finish(r.batch);
   for (const StepTally& t : r.tallies) EXPECT_EQ(t.unbalanced, 0u);
   return r;

@@ -40,7 +40,8 @@ TEST(Tallies, AreHeldAgainstTheEventsThatAreThere) {
       Batch batch;
       batch.events.resize(4);
       std::vector<StepTally> tallies(1);
-      pipeline.step(0, batch, tallies[0]);
+      std::optional<Pipeline::Present> present;
+      pipeline.step(0, batch, tallies[0], present);
       EXPECT_EQ(tallies[0].unbalanced, off == 0 ? 0u : 1u) << merges << off;
       EXPECT_EQ(batch.events.size(), merges ? 2u : 8u);
     }
@@ -59,7 +60,8 @@ TEST(Tallies, ALostEventIsSeenThoughTheCountsAgree) {
   Batch batch;
   batch.events.resize(3);
   std::vector<StepTally> tallies(1);
-  pipeline.step(0, batch, tallies[0]);
+  std::optional<Pipeline::Present> present;
+  pipeline.step(0, batch, tallies[0], present);
   EXPECT_EQ(tallies[0].unbalanced, 1u);
 }
 
@@ -83,7 +85,8 @@ TEST(Tallies, ALossBesideADoublingIsSeen) {
       else
         batch.events[i].position = 10 * i;
     StepTally tally;
-    pipeline.step(0, batch, tally);
+    std::optional<Pipeline::Present> present;
+    pipeline.step(0, batch, tally, present);
     EXPECT_EQ(tally.unbalanced, 1u) << by_branch;
   }
 }

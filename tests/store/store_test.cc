@@ -6,6 +6,7 @@
 #include <random>
 #include <thread>
 
+#include "spool/whole_file.h"
 #include "store/sqlite.h"
 #include "tests/store/store_fixture.h"
 
@@ -32,11 +33,11 @@ TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
   add(5, 0, 200, "a", 1);
   add(4, 0, 200, "b", other);
   EXPECT_EQ(commit().stored, 1u);
-  EXPECT_EQ(store->held(sender), (RecordNumber{1, 5}));
-  EXPECT_EQ(store->held({sender.spool, 1, 5, 2}), RecordNumber{}) << "of another destination";
+  EXPECT_EQ(store->held(sender).newest, (RecordNumber{1, 5}));
+  EXPECT_EQ(store->held({sender.spool, 1, 5, 2}).newest, RecordNumber{}) << "of another destination";
   add(9, 0, 200, "c", other);
   commit();
-  EXPECT_EQ(store->held(sender), (RecordNumber{1, 9}));
+  EXPECT_EQ(store->held(sender).newest, (RecordNumber{1, 9}));
 }
 
 TEST_F(StoreTest, BlocksOfManyBytesAreNotMerged) {
@@ -100,21 +101,58 @@ TEST_F(StoreTest, ManySendersShareTransactions) {
   EXPECT_EQ(refused, 2 * kBatches) << "one of the two with one spool";
   EXPECT_EQ(store->indexes().at(0).events, (kSenders - 1) * kBatches);
   EXPECT_LT(store->transactions(), 2u * kSenders * kBatches);
-  EXPECT_EQ(store->held({2, 1, 2, 1}), (RecordNumber{1, kBatches}));
+  EXPECT_EQ(store->held({2, 1, 2, 1}).newest, (RecordNumber{1, kBatches}));
 }
 
 TEST_F(StoreTest, WhatASenderHasThereOutlivesItsIndex) {
-  EXPECT_EQ(store->held(sender), RecordNumber());
+  EXPECT_EQ(store->held(sender).newest, RecordNumber());
   add(7, 0, 200, "a");
   commit("one");
   add(9, 0, 200, "a");
   commit("two");
-  EXPECT_EQ(store->held(sender), (RecordNumber{sender.epoch, 9}));
+  EXPECT_EQ(store->held(sender).newest, (RecordNumber{sender.epoch, 9}));
   store->remove("two");
   store.reset();
   store = Store::at(folder);
-  EXPECT_EQ(store->held(sender), (RecordNumber{sender.epoch, 9}));
-  EXPECT_EQ(store->held({sender.spool + 1, 1, 1, 1}), RecordNumber());
+  EXPECT_EQ(store->held(sender).newest, (RecordNumber{sender.epoch, 9}));
+  EXPECT_EQ(store->held({sender.spool + 1, 1, 1, 1}).newest, RecordNumber());
+}
+
+// Its own transactions count; what was removed stays counted, once, whatever a crash leaves of the removing.
+TEST_F(StoreTest, CountsWhatItStoredThoughIndexesGo) {
+  const auto reopen = [&] { store.reset(), store = Store::at(folder); };
+  for (std::uint64_t n = 1; n <= 5; ++n) add(n, 0, 200, "a");
+  commit("one");
+  add(6, 0, 200, "b"), add(6, 0, 200, "b");
+  EXPECT_EQ(commit("two").stored, 1u) << "the other one is there already";
+  EXPECT_EQ(store->held(sender).stored, 6u);
+  reopen();
+  EXPECT_EQ(store->held(sender).stored, 6u);
+  ASSERT_TRUE(store->remove("one"));
+  EXPECT_FALSE(store->remove("one"));
+  EXPECT_EQ(store->held(sender).stored, 6u);
+  reopen();
+  EXPECT_EQ(store->held(sender).stored, 6u);
+  add(7, 0, 200, "c");
+  commit("one");
+  reopen();
+  EXPECT_EQ(store->held(sender).stored, 7u);
+
+  // The end came before the file was gone, and behind it.
+  const std::string held = folder + "/held";
+  const auto text = [&] {
+    std::ifstream file(held);
+    return std::string(std::istreambuf_iterator<char>(file), {});
+  };
+  const std::string before = text();
+  ASSERT_EQ(write_whole(held, before + "of two\n11 1 1 6 1\n", 0600), 0);
+  reopen();
+  EXPECT_EQ(store->held(sender).stored, 7u);
+  store.reset();
+  std::filesystem::remove(folder + "/two.index");
+  store = Store::at(folder);
+  EXPECT_EQ(store->held(sender).stored, 7u);
+  EXPECT_EQ(text().find("of "), std::string::npos) << "before another of that name is made";
 }
 
 TEST_F(StoreTest, CopiedSpoolIsRefused) {
