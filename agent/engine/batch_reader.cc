@@ -59,9 +59,10 @@ void BatchReader::fill(Slot& slot, bool wait) {
   for (; slot.decoded < records.size(); ++slot.decoded) {
     const Spool::Read& record = records[slot.decoded];
     slot.room.clear();
-    slot.decoder.decode(record.batch.events, destination_, slot.room);
+    const bool whole = slot.decoder.decode(record.batch.events, destination_, slot.room);
     slot.read.damaged += record.unreadable_events;
-    if (slot.room.size() < record.events) slot.read.damaged += record.events - slot.room.size();
+    // Of one that is whole and holds fewer nothing is damaged: the balance shows it.
+    if (!whole && slot.room.size() < record.events) slot.read.damaged += record.events - slot.room.size();
     for (const SpooledEvent& e : slot.room) slot.read.events.push_back({record.number, e});
   }
 }

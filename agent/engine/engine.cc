@@ -16,7 +16,7 @@ using namespace std::chrono_literals;
 
 Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuration> configuration,
                                               Problems::Listener listener, const Clock& clock,
-                                              const Former& former) {
+                                              const Former& former, Disk& system) {
   std::unique_ptr<Engine> engine(new Engine(std::move(listener), clock));
   engine->data_ = configuration->server.text("data");
   engine->started_ = system_now();
@@ -29,7 +29,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   settings.interval = std::chrono::nanoseconds(s.number("interval"));
   settings.segment_size =
       std::clamp<std::uint64_t>(static_cast<std::uint64_t>(s.number("limit")) / 16, 1u << 20, 64u << 20);
-  Disk* disk = &system_disk();
+  Disk* disk = &system;
   if (s.text("on") == "memory") {
     engine->memory_ = make_memory_disk();
     disk = engine->memory_.get();

@@ -41,8 +41,8 @@ class Engine final : public Intake {
   // steps with memory send what they hold, and destinations for which events wait deliver them.
   static Result<std::unique_ptr<Engine>> start(std::shared_ptr<const Configuration> configuration,
                                                Problems::Listener listener,
-                                               const Clock& clock = system_clock(),
-                                               const Former& former = {});
+                                               const Clock& clock = system_clock(), const Former& former = {},
+                                               Disk& disk = system_disk());
   ~Engine() override;
 
   // Changes the configuration by what differs: sources and destinations that did not change go on without a pause.

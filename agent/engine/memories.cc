@@ -56,12 +56,16 @@ bool Engine::take_turnstiles(Running& next, std::string* problem) {
       const std::int64_t missing =
           replaces ? 0
                    : spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
-      if (missing != 0) give_up(pipeline, id, missing);
-      if (unreadable != 0 || missing != 0)
-        problems_.set("pipeline " + pipeline + ": memory",
-                      windows(unreadable) + " of what `" + turnstile->name() +
-                          "` remembered cannot be read; " + std::to_string(missing) +
-                          " events are given up with that");
+      if (missing > 0) give_up(pipeline, id, missing);
+      if (missing < 0)  // a damaged record said that these were folded
+        spool_->note({{},
+                      {{spool_->counter_id(held_counter(id)), -missing},
+                       {spool_->counter_id("pipeline/" + pipeline + "/merged"), -missing}}});
+      if (unreadable != 0 || missing > 0)
+        problems_.set(
+            "pipeline " + pipeline + ": memory",
+            windows(unreadable) + " of what `" + turnstile->name() + "` remembered cannot be read; " +
+                std::to_string(std::max<std::int64_t>(0, missing)) + " events are given up with that");
     }
     next.turnstiles.push_back(std::move(turnstile));
     next.held.push_back(spool_->counter_id(held_counter(id)));

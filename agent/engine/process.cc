@@ -48,6 +48,14 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
 
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
+// How many events the batch's source says that it holds.
+std::uint64_t counted_events(const SourceBatch& batch, CounterId events) {
+  std::int64_t n = 0;
+  for (const CounterChange& c : batch.changes.counters)
+    if (c.id == events) n += c.change;
+  return static_cast<std::uint64_t>(n);
+}
+
 // Events that conditions let through to a destination.
 struct Chosen {
   std::uint64_t events = 0, fingerprints = 0;
@@ -223,6 +231,8 @@ void Engine::encode(Job& job) {
     if (unbalanced != 0) count(out.changes, running.ticks_unbalanced, unbalanced);
   } else {
     const SourceCounters& source = counters.source(in.source);
+    if (in.only_pipeline == 0)  // what is sent again was counted when it came
+      unbalanced += difference(counted_events(in, source.id("events")), in.lines.size());
     source.add(out.changes, "leftovers", work.leftovers());
     source.add(out.changes, "left", work.left().size());
     for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});

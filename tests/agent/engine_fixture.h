@@ -29,6 +29,8 @@ struct Taker {
   std::set<std::string> refuses;
   std::vector<std::string> bodies, names;
   int made = 0;
+  // How many it says that it stored; negative: it cannot tell.
+  std::int64_t stored = -1;
 };
 inline Taker& taker(const std::string& name) {
   static std::mutex mutex;
@@ -57,7 +59,9 @@ class Takes final : public Destination {
       d.outcomes.push_back(refused ? Outcome{Outcome::Form::refused, "no " + std::string(e.event.body)}
                                    : Outcome{});
       if (!refused) t_.bodies.emplace_back(e.event.body), t_.names.emplace_back(e.event.name);
+      if (!refused && t_.stored >= 0) ++t_.stored;
     }
+    if (t_.stored >= 0) d.stored = t_.stored;
     return d;
   }
   void cancel() override {
@@ -101,7 +105,7 @@ class EngineTest : public testing::Test {
     std::filesystem::remove_all(folder);
     for (const char* d : {"d", "e"}) {
       Taker& t = taker(d);
-      t.bodies.clear(), t.names.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false;
+      t.bodies.clear(), t.names.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false, t.stored = -1;
     }
   }
   std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]",
@@ -131,11 +135,11 @@ class EngineTest : public testing::Test {
     ASSERT_TRUE(started) << started.problem().message;
     engine = std::move(*started);
   }
-  SourceBatch batch(const Texts& lines, std::int64_t observed = kDay) {
+  SourceBatch batch(const Texts& lines, std::int64_t observed = kDay, const std::string& source = "s") {
     std::string all;
     for (const std::string& line : lines) all += line;
     SourceBatch b;
-    b.source = "s";
+    b.source = source;
     b.slices = {{7, std::make_shared<Resource>()}};
     auto buffer = std::make_shared<LineBuffer>(all.size());
     std::copy(all.begin(), all.end(), buffer->bytes.get());
@@ -149,8 +153,8 @@ class EngineTest : public testing::Test {
     b.buffer = buffer;
     b.observed = observed;
     if (engine)
-      b.changes.counters.push_back(
-          {engine->spool().counter_id("source/s/events"), static_cast<std::int64_t>(lines.size())});
+      b.changes.counters.push_back({engine->spool().counter_id("source/" + source + "/events"),
+                                    static_cast<std::int64_t>(lines.size())});
     return b;
   }
   static bool until(const std::function<bool()>& holds) {

@@ -105,8 +105,7 @@ TEST_F(EngineTest, KeepsTheOrderOfBatchesWhateverTheWorkers) {
 
 TEST_F(EngineTest, WhatNoPipelineTakesIsLeftOver) {
   start();
-  SourceBatch other = batch({"one", "two"});
-  other.source = "nobody";
+  SourceBatch other = batch({"one", "two"}, kDay, "nobody");
   ASSERT_TRUE(engine->submit(std::move(other)));
   EXPECT_TRUE(until([&] { return counter("source/nobody/leftovers") == 2; }));
 }
@@ -174,8 +173,7 @@ TEST_F(EngineTest, AFullQueuePausesItsSourceAndNoOther) {
   const std::uint64_t bytes = waiting().bytes;
   EXPECT_LE(bytes, 1'048'576u + 110'000u) << "one batch more at most";
   EXPECT_LT(taken, 12);
-  SourceBatch other = batch({"other"});
-  other.source = "nobody";
+  SourceBatch other = batch({"other"}, kDay, "nobody");
   EXPECT_TRUE(engine->submit(std::move(other))) << "it feeds no full queue";
   const auto begin = std::chrono::steady_clock::now();
   EXPECT_EQ(engine->submit_durably(batch({line}), 30ms, 1s), Intake::Taken::no_room);

@@ -24,6 +24,13 @@ TEST(Torture, PowerFailures) {
   EXPECT_EQ(ran.status, 0) << ran.out << ran.err;
 }
 
+TEST(Torture, StepsWithMemory) {
+  for (const char* only : {"memories", "damaged-memories"}) {
+    const Ran ran = torture({"--rounds", "10", "--only", only});
+    EXPECT_EQ(ran.status, 0) << ran.out << ran.err;
+  }
+}
+
 TEST(Torture, ChangesOfTheConfiguration) {
   const Ran ran = torture({"--rounds", "30", "--only", "reloads"});
   EXPECT_EQ(ran.status, 0) << ran.out << ran.err;

@@ -21,6 +21,7 @@
 #include "tests/torture/counting.h"
 #include "tests/torture/faults.h"
 #include "tests/torture/flips.h"
+#include "tests/torture/memories.h"
 #include "tests/torture/outage.h"
 #include "tests/torture/power.h"
 #include "tests/torture/reloads.h"
@@ -148,7 +149,7 @@ int main(int argc, char** argv) {
   int rounds = 50;
   unsigned seed = 1;
   std::string only;
-  std::vector<std::string> names{"power", "flips", "reloads"};
+  std::vector<std::string> names{"power", "flips", "reloads", "memories", "damaged-memories"};
   for (const auto& [name, fault] : Torture::faults()) names.push_back(name);
   app.add_option("--rounds", rounds, "Faults, one after another")
       ->capture_default_str()
@@ -165,6 +166,8 @@ int main(int argc, char** argv) {
   if (minutes > 0) return run_outage(minutes, rate);
   if (only == "reloads") return torture_reloads(rounds, seed);
   if (only == "flips") return flip_bits(rounds, seed) ? 0 : 1;
+  if (only == "memories" || only == "damaged-memories")
+    return torture_memories(rounds, seed, only == "damaged-memories") ? 0 : 1;
   if (only == "power") {
     const PowerLosses p = lose_power(rounds, seed, PostgresServer::installed());
     std::cout << p.text() << "\n";

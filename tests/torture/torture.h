@@ -4,7 +4,8 @@
 // A writer numbers every line of four files, one of them hostile, and rotates them; one agent sends three of them to its index, to the
 // store of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files. Half of the
 // fourth is taken by a pipeline, the rest from the leftovers. What all of them make is passed on, each number once, and folded: the
-// sums over all windows are to be those of the data.
+// sums over all windows are to be those of the data. The lines of two files carry times that go by faster than ours, one an hour
+// behind the other: windows over both are sent in parts.
 // Each round applies one fault, chosen by the seed. A constraint in PostgreSQL refuses one line in 5000:
 // those must be dead letters, and nothing else.
 #pragma once
@@ -84,6 +85,19 @@ pipelines:
           most_windows: 4
           values: { folded: count(*), total: sum(n) }  # and more
     to: [sums, { large: 'folded >= 100' }]
+  across:
+    from: [all, even, odd]
+    where: "body like '% at 20%'"
+    steps:
+      - parse: { templates: ['{:word} {:int} at {at:rfc3339} {:rest}'] }
+      - time: { field: at }
+      - fold:
+          window: 10m
+          grace: 300ms
+          longest: 5s
+          most_windows: 4
+          values: { across: count(*), total: sum(n), begins: first(file) }
+    to: [sums]
 destinations:
   halves: { index: { name: 'halves' } }
   sums: { index: { name: 'sums' } }
@@ -295,10 +309,11 @@ class Torture {
     read_index(daemon_).swap(indexed_[daemon_.dir]);
     read_large();
     Count index, remote, table, service, archive, sums, all;
-    long lines = 0, refused = 0;
+    long lines = 0, refused = 0, timed = 0, timed_sum = 0;
     auto every = [](long) { return true; };
     for (const auto& [name, written] : writer.written) {
       lines += written;
+      if (name == "alpha" || name == "delta") timed += written, timed_sum += written * (written - 1) / 2;
       if (name == "delta") {
         for (const bool odd : {false, true}) {
           const std::string half = odd ? "odd" : "even";
@@ -330,12 +345,14 @@ class Torture {
       add(service, count_seen(ids, every), name);
       add(archive, count_archive(name, written, every), name);
     }
+    add(sums, count_across(timed, timed_sum), "across");
     const long letters = find(status["destinations"], "table")["letters"];
     std::cout << lines << " lines; PostgreSQL refused " << refused << ", dead letters " << letters << "\n"
               << "index:   " << index << "\nremote:  " << remote << "\ntable:   " << table
               << "\nservice: " << service << " (of one id)\narchive: " << archive << " (of one id)\n"
               << "sums:    " << sums << " (in " << folded_.size() << " windows, " << large_.size()
-              << " large)\n"
+              << " large, and " << across_.size() << " of two files, " << windows_of_both()
+              << " of these begun again by the one that is an hour behind)\n"
               << "balanced: " << (status["balanced"] ? "yes" : "NO " + status["balance"].dump()) << "\n";
     add(sums, count_large(), "large");
     for (const Count& c : {index, remote, table, service, archive, sums}) add(all, c, "");
@@ -360,8 +377,8 @@ class Torture {
     std::vector<std::tuple<EventOrder, std::string, long>> all;
     for (const FoundEvent& e : find_events(stores, Query(), SIZE_MAX, false, scanned)) {
       const Json event = Json::parse(e.json);
-      if (event.contains("folded")) {
-        folded_.push_back(event);
+      if (event.contains("folded") || event.contains("across")) {
+        (event.contains("folded") ? folded_ : across_).push_back(event);
         continue;
       }
       all.emplace_back(e.order, event["file"], event["n"]);
@@ -396,6 +413,21 @@ class Torture {
     if (events == folded && total != sum) c.lost = c.doubled = 1;
     if (!c.good()) c.where = fmt::format(" {} of {} events, {} of {} in all", folded, events, sum, total);
     return c;
+  }
+  Count count_across(long events, long sum) {
+    for (const Json& e : across_) events -= e["across"].get<long>(), sum -= e["total"].get<long>();
+    Count c;
+    c.lost = std::max(0L, events), c.doubled = std::max(0L, -events);
+    if (events == 0 && sum != 0) c.lost = c.doubled = 1;
+    if (!c.good()) c.where = fmt::format(" {} events, {} in all", events, sum);
+    return c;
+  }
+  // Windows of which one part was begun by one file, another by the other.
+  std::size_t windows_of_both() const {
+    std::map<std::string, std::set<bool>> begun;
+    for (const Json& e : across_) begun[e["timestamp"]].insert(e["begins"] == "alpha");
+    return static_cast<std::size_t>(
+        std::count_if(begun.begin(), begun.end(), [](const auto& w) { return w.second.size() == 2; }));
   }
   static std::string window_of(const Json& e) {
     return e["timestamp"].get<std::string>() + e["body"].get<std::string>() + e["dingle.part"].dump();
@@ -438,7 +470,7 @@ class Torture {
   }
 
   std::string configuration_;
-  std::vector<Json> folded_;                                                 // events that stand for others
+  std::vector<Json> folded_, across_;                                        // events that stand for others
   std::set<std::string> large_;                                              // of them, in the file
   std::map<std::string, std::map<long, std::set<std::string>>> archived_;    // ids, by file and number
   std::map<std::string, std::map<std::string, std::vector<long>>> indexed_;  // by daemon and file

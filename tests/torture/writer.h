@@ -14,6 +14,7 @@
 #include <thread>
 #include <vector>
 
+#include "core/time/instant.h"
 #include "tests/end_to_end/daemon.h"
 #include "tests/torture/story.h"
 
@@ -50,7 +51,7 @@ inline std::string hostile(long n) {
 
 class Writer {
  public:
-  Writer(Daemon& daemon, Story& story) : story_(story) {
+  Writer(Daemon& daemon, Story& story) : story_(story), begin_(system_now()) {
     for (const char* name : {"alpha", "beta", "gamma", "delta"})
       threads_.emplace_back([this, &daemon, name = std::string(name)] { write(daemon, name); });
   }
@@ -73,11 +74,19 @@ class Writer {
     const auto begin = [&] { return ::open(path.c_str(), O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644); };
     int fd = begin();
     long n = 0, in_file = 0, rotated = 0;
+    // An hour takes ten seconds, and delta is an hour behind alpha.
+    const auto time = [&] {
+      const std::int64_t now = system_now();
+      return format_rfc3339(begin_ - 30 * kDay + 360 * (now - begin_) - (name == "delta" ? kDay / 24 : 0));
+    };
+    const bool timed = name == "alpha" || name == "delta";
     const auto lines = [&](int count) {
       std::string text;
       for (; count--; ++in_file, ++n)
         text += fmt::format("{} {} {}\n", name, n,
-                            is_hostile ? hostile(n) : "and some more text to make it longer");
+                            is_hostile ? hostile(n)
+                            : timed    ? "at " + time() + " and some more text"
+                                       : "and some more text to make it longer");
       // A long one comes in pieces.
       const std::size_t half = text.size() > 100'000 ? text.size() / 2 : text.size();
       put(fd, std::string_view(text).substr(0, half));
@@ -124,6 +133,7 @@ class Writer {
   }
 
   Story& story_;
+  const std::int64_t begin_;
   std::atomic<bool> stopping_{false};
   std::mutex mutex_;
   std::vector<std::thread> threads_;
