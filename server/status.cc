@@ -32,12 +32,20 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
   for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
     const Step& step = *p.pipeline->steps[i];
     const std::string prefix = "step/" + c.version + "/" + p.name + "/" + std::to_string(i) + "/";
+    const auto about = [&](const char* bytes) {  // by what was measured of some of its events
+      const double measured = static_cast<double>(n(prefix + "measured"));
+      return measured == 0 ? 0
+                           : static_cast<std::int64_t>(static_cast<double>(n(prefix + bytes)) / measured *
+                                                       static_cast<double>(n(prefix + "in")));
+    };
     Json s{{"step", step.kind},
            {"name", step.name},
            {"in", n(prefix + "in")},
            {"out", n(prefix + "out")},
            {"dropped", n(prefix + "dropped")},
-           {"failed", n(prefix + "failed")}};
+           {"failed", n(prefix + "failed")},
+           {"about_bytes_in", about("bytes_in")},
+           {"about_bytes_out", about("bytes_out")}};
     for (const auto& m : memories)
       if (step.with_memory() && m.pipeline == p.name &&
           m.step == (step.name.empty() ? step.kind : step.name)) {
@@ -163,6 +171,8 @@ std::string status_json(Engine& engine) {
          {"stored", tells ? Json(stored) : Json()},
          {"elsewhere", elsewhere},
          {"apart", apart},
+         {"bytes_in", n(counter_of_destination(d.id, "bytes_in"))},
+         {"bytes_out", n(counter_of_destination(d.id, "bytes_out"))},
          {"waiting", w.events},
          {"waiting_bytes", w.bytes},
          {"oldest_waiting_seconds", w.oldest ? static_cast<double>(now - w.oldest) / 1e9 : 0.0},
@@ -288,6 +298,11 @@ std::string label(const char* name, const std::string& value) {
   return out + '"';
 }
 
+std::string label_of_step(const Json& pipeline, std::size_t i) {
+  return label("pipeline", pipeline["name"]) + "," +
+         label("step", std::to_string(i + 1) + " " + pipeline["steps"][i]["step"].get<std::string>());
+}
+
 }  // namespace
 
 std::string metrics_text(Engine& engine, bool openmetrics) {
@@ -317,7 +332,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         {"lost_queue_full", "Messages that came by UDP while the queues were full."},
         {"lost_too_fast", "Messages that came by UDP faster than they could be taken."},
         {"set_apart",
-         "Lines on which the program ended twice: in a file of the data folder, unread by any step."},
+         "Lines that could not go their way, such as those on which the program ended twice: in a file of "
+         "the data folder."},
         {"copies",
          "Files that were copies of others that were then truncated; what was read is not read again."},
         {"hole_bytes", "Bytes that were never written, at the beginning of truncated files; passed over."},
@@ -350,10 +366,14 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
     for (std::size_t i = 0; i < p["steps"].size(); ++i)
       for (const char* what : {"in", "dropped", "failed"})
         m.add(std::string("dingle_step_") + what + "_events", true,
-              std::string("Events of a step: ") + what + ".",
-              label("pipeline", p["name"]) + "," +
-                  label("step", std::to_string(i + 1) + " " + p["steps"][i]["step"].get<std::string>()),
+              std::string("Events of a step: ") + what + ".", label_of_step(p, i),
               p["steps"][i][what].get<double>());
+  for (const Json& p : status["pipelines"])
+    for (std::size_t i = 0; i < p["steps"].size(); ++i)
+      for (const char* what : {"in", "out"})
+        m.add(std::string("dingle_step_about_bytes_") + what, true,
+              std::string("Bytes of a step, measured on some batches: ") + what + ".", label_of_step(p, i),
+              p["steps"][i][std::string("about_bytes_") + what].get<double>());
   each(
       "destinations", "destination",
       {{"in", "Events queued."},
@@ -365,6 +385,8 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
        {"damaged", "Events destroyed on disk."},
        {"unknown", "Events that are done with, where the record that said what became of them was damaged."}},
       true, "_events");
+  each("destinations", "destination",
+       {{"bytes_in", "Bytes queued."}, {"bytes_out", "Bytes of the events accepted."}}, true, "");
   each("destinations", "destination",
        {{"removed_indexes", "Indexes removed by `keep`."}, {"removed_events", "Events in those."}}, true, "");
   each("destinations", "destination",

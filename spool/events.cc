@@ -140,7 +140,7 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
   EncodedEvents encoded;
   struct InSet {
     std::uint32_t events = 0;
-    std::uint64_t fingerprints = 0;
+    std::uint64_t fingerprints = 0, bytes = 0;
   };
   std::vector<InSet> in_set;  // by set of destinations
   // What stands at the beginning is known only at the end: the rest is written apart first.
@@ -194,6 +194,7 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
       if (in_set.size() <= set_index) in_set.resize(set_index + 1);
       ++in_set[set_index].events;
       in_set[set_index].fingerprints += fingerprint(e);
+      const std::size_t from = rest.size();
       const std::array<std::uint64_t, 3> now{e.slice, s, set_index};
       w.varint(std::uint64_t{e.branch} << 1 | (now != before));
       if (now != before)
@@ -210,6 +211,7 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
         const Section::To& to = section.to[t];
         if (!to.names.empty() && (to.takes.empty() || to.takes[i])) w.varint(first_name[t] + to.name_of[i]);
       }
+      in_set[set_index].bytes += rest.size() - from;
     }
     encoded.section_bytes.push_back(rest.size() - begin);
   }
@@ -218,10 +220,12 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
     for (const std::uint32_t destination : sets.all()[i]) {
       events_for[destination].events += in_set[i].events;
       events_for[destination].fingerprints += in_set[i].fingerprints;
+      events_for[destination].bytes += in_set[i].bytes;
     }
   for (const auto& [destination, in] : events_for) {
     encoded.destinations.emplace_back(destination, in.events);
     encoded.fingerprints.push_back(in.fingerprints);
+    encoded.bytes_for.push_back(in.bytes);
   }
   std::string& out = encoded.bytes;
   out.reserve(resources.size() + rest.size() + 32 * names.all().size() + 256);
@@ -363,6 +367,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   }
   const Set* set = nullptr;
   for (std::size_t n = r.count(7); n-- && r.ok(); ++e.ordinal) {
+    const std::size_t before = r.rest().size();
     const std::uint64_t head = r.varint();
     e.branch = static_cast<std::uint32_t>(head >> 1);
     if (head & 1) {
@@ -393,6 +398,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
       if (which >= texts.size()) return false;
       if (id == destination) e.name = texts[which];
     }
+    e.bytes = static_cast<std::uint32_t>(before - r.rest().size());
     if (set->wanted && r.ok()) events.push_back(e);
   }
   return r.ok() && r.at_end();

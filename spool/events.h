@@ -61,6 +61,7 @@ struct EncodedEvents {
   std::string bytes;
   std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it; sorted
   std::vector<std::uint64_t> fingerprints;   // by destination: the sum over the events for it (core/event.h)
+  std::vector<std::uint64_t> bytes_for;      // by destination: of the events for it
   std::vector<std::uint64_t> section_bytes;  // of each section's events
 };
 // The events' slices are indexes into `slices`.
@@ -73,6 +74,7 @@ struct SpooledEvent {
   std::uint32_t pipeline_id = 0, branch = 0;
   std::string_view source, zone, pipeline, configuration, name;  // name: the index name for this destination
   std::uint32_t template_number = 0;
+  std::uint32_t bytes = 0;  // that it takes in its record
   std::int64_t timestamp = 0, observed = 0;
   std::string_view body;
   std::span<const Field> fields, resource;

@@ -105,7 +105,7 @@ void DeliveryThread::run() {
     std::vector<DeliveryEvent>& events = batch->events;
     counted_ = sent_again_ ? spool_.cursor(id_) : 0;
     set_aside_ = kept.empty() ? 0 : erase(events, kept);
-    answered_ = 0;
+    answered_ = bytes_out_ = 0;
     if (!taken_ahead_.empty()) {
       answered_ = erase(events, taken_ahead_);
       taken_ahead_.erase(taken_ahead_.begin(), taken_ahead_.upper_bound({batch->last(), UINT32_MAX}));
@@ -131,6 +131,7 @@ void DeliveryThread::run() {
     std::vector<CounterChange> counters = std::move(counts_);
     counts_.clear();
     if (answered_) counters.push_back({counter("answered"), static_cast<std::int64_t>(answered_)});
+    if (bytes_out_) counters.push_back({counter("bytes_out"), static_cast<std::int64_t>(bytes_out_)});
     if (set_aside_) counters.push_back({counter("set_aside"), static_cast<std::int64_t>(set_aside_)});
     if (sent_again_) stored_.explained();  // it has less until it has all of it again, or what is left of it
     stored_.pass(answered_, counters);
@@ -260,6 +261,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
     if (delivery.of(i).form != Outcome::Form::accepted) continue;
     ++n;
     answered_ += counts(events[i]);
+    bytes_out_ += counts(events[i]) ? events[i].event.bytes : 0;
     const std::int64_t observed = events[i].event.observed;
     newest = std::max(newest, observed);
     if (observed != same && times != 0) latency_.add(now - same, std::exchange(times, 0));

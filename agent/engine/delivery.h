@@ -94,7 +94,8 @@ class DeliveryThread {
   Letters& letters_;
   Problems& problems_;
   // Of the batch in hand, without what was counted before, since it is sent again to a destination that lost it.
-  std::uint64_t answered_ = 0;  // events that it took
+  std::uint64_t answered_ = 0;   // events that it took
+  std::uint64_t bytes_out_ = 0;  // of those
   std::uint64_t set_aside_ = 0;
   std::uint64_t counted_ = 0;  // records up to this one were counted
   bool counts(const DeliveryEvent& e) const { return e.number.number > counted_; }

@@ -48,7 +48,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   if (const auto files = engine->deaths_->files_set_apart(); !files.empty())
     engine->problems_.set(
         "set apart",
-        "lines on which the program ended twice are in " + files.front() +
+        "lines that could not go their way are in " + files.front() +
             (files.size() == 1 ? "" : " and " + std::to_string(files.size() - 1) + " more files there") +
             ", and nowhere else; remove what you do not need");
   engine->letters_ = std::make_unique<Letters>(
@@ -320,7 +320,7 @@ void Engine::run_committer() {
       }
       make_room(append, *running);
       error = spool_->append(append);
-      if (error == EMSGSIZE) {  // it stays so
+      if (error == EMSGSIZE) {  // it stays so: its lines could not be set apart, or there are none
         std::uint64_t events = 0;
         for (const auto& [id, n] : append.destinations) events += n;
         problems_.set("spool: too large",

@@ -188,7 +188,7 @@ class Engine final : public Intake {
   void give_up_memories();
   bool has_orphans(const Configuration& configuration) const;
   void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);
-  bool set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out);
+  bool set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out, const char* why);
   void run_worker();
   void run_meter();
   void shed_old();

@@ -25,6 +25,9 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
                   of_step("nanoseconds"),
                   of_step("created"),
                   of_step("merged"),
+                  of_step("measured"),
+                  of_step("bytes_in"),
+                  of_step("bytes_out"),
                   {},
                   {}};
       for (std::size_t t = 0; t < p.pipeline->steps[i]->templates().size(); ++t) {
@@ -35,8 +38,10 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
     }
   }
   for (const SourceSettings& s : c.sources) sources_.emplace(s.name, SourceCounters(spool, s.name));
-  for (const std::uint32_t id : destination_ids)
+  for (const std::uint32_t id : destination_ids) {
     thrown_away_.push_back(spool.counter_id(counter_of_destination(id, "thrown_away")));
+    bytes_in_[id] = spool.counter_id(counter_of_destination(id, "bytes_in"));
+  }
 }
 
 void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& changes) const {
@@ -60,6 +65,9 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
     dingle::count(changes, step.nanoseconds, t.nanoseconds);
     dingle::count(changes, step.created, t.created);
     dingle::count(changes, step.merged, t.merged);
+    dingle::count(changes, step.measured, t.measured);
+    dingle::count(changes, step.bytes_in, t.bytes_in);
+    dingle::count(changes, step.bytes_out, t.bytes_out);
     dingle::count(changes, p.stood_for, t.stood_for);
     dingle::count(changes, p.early, t.early);
     dingle::count(changes, p.passed_around, t.passed_around);

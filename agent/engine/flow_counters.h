@@ -26,19 +26,21 @@ class FlowCounters {
   bool has_source(const std::string& name) const { return sources_.count(name) != 0; }
   const SourceCounters& source(const std::string& name) const { return sources_.at(name); }
   CounterId thrown_away(std::size_t destination) const { return thrown_away_[destination]; }
+  CounterId bytes_in(std::uint32_t destination_id) const { return bytes_in_.at(destination_id); }
 
   // What a pipeline and its steps did.
   void count(const Work::Made& made, std::size_t number, Changes& changes) const;
 
  private:
   struct OfStep {
-    CounterId in, out, dropped, failed, nanoseconds, created, merged;
+    CounterId in, out, dropped, failed, nanoseconds, created, merged, measured, bytes_in, bytes_out;
     std::vector<CounterId> matched, expensive;  // by template
   };
   std::vector<OfPipeline> pipelines_;
   std::vector<std::vector<OfStep>> steps_;
   std::map<std::string, SourceCounters> sources_;
   std::vector<CounterId> thrown_away_;
+  std::map<std::uint32_t, CounterId> bytes_in_;
 };
 
 void count(Changes& changes, CounterId id, std::uint64_t n);  // n may be 0

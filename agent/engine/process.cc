@@ -48,6 +48,8 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
 
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
+constexpr unsigned kMeasured = 16;  // of so many batches the bytes at steps are measured once
+
 // How many events the batch's source says that it holds.
 std::uint64_t counted_events(const SourceBatch& batch, CounterId events) {
   std::int64_t n = 0;
@@ -64,6 +66,13 @@ struct Chosen {
     fingerprints += output.fingerprints;
   }
 };
+
+// Bytes of events that one batch may become.
+std::uint64_t most_in_record(const Configuration& configuration) {
+  return std::clamp<std::uint64_t>(
+      static_cast<std::uint64_t>(configuration.server.section("spool").number("limit")), 16u << 20,
+      kLargestPayload - (16u << 20));  // with room for what else stands in a record
+}
 
 // By how many events what was encoded is not what was chosen; at least 1 if it is not the same ones.
 std::uint64_t differences(std::map<std::uint32_t, Chosen> chosen, const EncodedEvents& encoded) {
@@ -107,17 +116,16 @@ std::string place_of(const SourceBatch& batch, const SourceLine& line) {
 
 }  // namespace
 
-// A batch on which the program ended twice reaches no step: its lines go to a file, and are counted. False
-// while they cannot be written there.
-bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out) {
+// The lines of a batch that cannot go its way go to a file, and are counted. False if they cannot be written there.
+bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out,
+                       const char* why) {
   const std::string path = deaths_->set_apart(batch);
   if (path.empty()) return false;
   running.counters->source(batch.source).add(out.changes, "set_apart", batch.lines.size());
   problems_.set("source " + batch.source + ": set apart",
-                "the program ended twice while it worked on " + std::to_string(batch.lines.size()) +
-                    (batch.lines.size() == 1 ? " line" : " lines") + " from " +
-                    place_of(batch, batch.lines.front()) + " on; what it was is in " + path +
-                    ", and nowhere else");
+                std::to_string(batch.lines.size()) + (batch.lines.size() == 1 ? " line" : " lines") +
+                    " from " + place_of(batch, batch.lines.front()) + " on: " + why + "; they are in " +
+                    path + ", and nowhere else");
   return true;
 }
 
@@ -144,7 +152,10 @@ void Engine::begin(Job& job) {
     newest_lines_.add(in);
     p.out.changes = in.changes;
     running.counters->source(in.source).add(p.out.changes, "bytes", in.bytes);
-    if (in.lines.empty() || (deaths_->deadly(in) && set_apart(in, running, p.out))) return;
+    if (in.lines.empty()) return;
+    if (deaths_->deadly(in) &&
+        set_apart(in, running, p.out, "the program ended twice while it worked on these"))
+      return;
     for (const SourceSlice& slice : in.slices) p.resources.emplace_back(slice.resource->fields);
     p.arrived = {in.source,
                  in.lines,
@@ -156,6 +167,7 @@ void Engine::begin(Job& job) {
     p.work.emplace(configuration.flow, p.arrived, running.again(in));
   }
   if (live_.watched()) p.work->watch(&live_);
+  if (job.ticket % kMeasured == 0 && in.only_pipeline == 0) p.work->measure();
 }
 
 // Works on until it needs a turn, or to the end.
@@ -224,8 +236,14 @@ void Engine::encode(Job& job) {
     for (std::size_t i = 0; i < sections.size(); ++i)
       count(out.changes, counters.pipeline(pipeline_of[i]).bytes_out, encoded.section_bytes[i]);
     unbalanced += differences(chosen, encoded);
-    out.events = std::move(encoded.bytes);
-    out.destinations = std::move(encoded.destinations);
+    if (encoded.bytes.size() <= most_in_record(configuration) || job.tick ||
+        !set_apart(in, running, out,
+                   "what pipelines make of these is more than a record of the spool may hold")) {
+      for (std::size_t i = 0; i < encoded.destinations.size(); ++i)
+        count(out.changes, counters.bytes_in(encoded.destinations[i].first), encoded.bytes_for[i]);
+      out.events = std::move(encoded.bytes);
+      out.destinations = std::move(encoded.destinations);
+    }
   }
   if (job.tick) {
     if (unbalanced != 0) count(out.changes, running.ticks_unbalanced, unbalanced);

@@ -91,6 +91,7 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
   if (!through_pipeline) {
     Spool::Append append;
     append.changes.state.push_back(consumed);
+    count(append.changes, running->counters->bytes_in(letter.destination), events[0].bytes);
     append.destinations = {{letter.destination, 1}};
     append.events = letter.record;
     const int error = spool_->append(append);

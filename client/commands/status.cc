@@ -64,6 +64,8 @@ void print_steps(const Client& client, const Json& status) {
                               {"dropped", "DROPPED", Look::count},
                               {"merged", "FOLDED", Look::count},
                               {"created", "MADE", Look::count},
+                              {"about_bytes_in", "ABOUT IN", Look::bytes},
+                              {"about_bytes_out", "ABOUT OUT", Look::bytes},
                               {"nanoseconds_each", "NS EACH", Look::count},
                               {"templates", "MATCHED, BY TEMPLATE"}};
   leave_out_memory(columns, rows);
@@ -88,8 +90,8 @@ constexpr Note kNotes[] = {
     {"sources", "source", "lost_too_fast", "message came by UDP faster than it could be taken, and is lost",
      "messages came by UDP faster than they could be taken, and are lost"},
     {"sources", "source", "set_apart",
-     "line, on which the program ended twice, is in a file of the data folder, and nowhere else",
-     "lines, on which the program ended twice, are in a file of the data folder, and nowhere else"},
+     "line could not go its way: it is in a file of the data folder, and nowhere else",
+     "lines could not go their way: they are in a file of the data folder, and nowhere else"},
     {"sources", "source", "copies",
      "file was a copy of another that was then truncated; what was read is not read again",
      "files were copies of others that were then truncated; what was read is not read again"},
@@ -168,7 +170,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
                                 {"merged", "FOLDED", Look::count},
                                 {"held", "HELD", Look::count},
                                 {"created", "MADE", Look::count},
-                                {"out", "OUT", Look::count}};
+                                {"out", "OUT", Look::count},
+                                {"bytes_in", "BYTES IN", Look::bytes},
+                                {"bytes_out", "BYTES OUT", Look::bytes}};
   leave_out_memory(pipelines, rows_of(s["pipelines"]));
   print_rows(client, pipelines, with_total(rows_of(s["pipelines"]), pipelines));
   if (steps) print_steps(client, s);
@@ -177,6 +181,7 @@ int print_people(const Client& client, const Json& s, bool steps) {
                                          {"kind", "KIND"},
                                          {"in", "IN", Look::count},
                                          {"sent", "SENT", Look::count},
+                                         {"bytes_out", "BYTES SENT", Look::bytes},
                                          {"waiting", "WAITING", Look::count},
                                          {"waiting_bytes", "QUEUED", Look::bytes},
                                          {"in_per_second", "IN/S", Look::count},

@@ -7,6 +7,20 @@ namespace {
 
 std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
 
+// Of all that is not dropped; bytes are those of bodies and values.
+struct Content {
+  std::uint64_t events = 0, bytes = 0;
+  explicit Content(const Batch& batch) {
+    for (const Event& e : batch.events) {
+      if (e.dropped_by != 0) continue;
+      ++events;
+      bytes += e.body.size();
+      for (const Field& f : e.all())
+        bytes += f.value.is_textual() ? f.value.as_text().size() : sizeof(std::int64_t);
+    }
+  }
+};
+
 }  // namespace
 
 Work::Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again)
@@ -41,11 +55,18 @@ std::optional<std::size_t> Work::advance() {
     for (; step_ < node.pipeline->steps.size(); ++step_) {
       const Step& step = *node.pipeline->steps[step_];
       const bool any = !made.batch.events.empty();
+      if (measures_ &&
+          std::exchange(weighed_, {at_, step_}) != std::pair(at_, step_)) {  // not again behind its turn
+        const Content content(made.batch);
+        made.tallies[step_].measured += content.events;
+        made.tallies[step_].bytes_in += content.bytes;
+      }
       if (!step.with_memory()) {
         if (any) node.pipeline->step(step_, made.batch, made.tallies[step_], present_);
       } else if (!pass_memory(made)) {
         return waiting_;
       }
+      if (measures_) made.tallies[step_].bytes_out += Content(made.batch).bytes;
       if (observer_ && made.counts && (any || !made.batch.events.empty()))
         observer_->stepped(node, step, made.batch);
     }

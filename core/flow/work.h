@@ -90,6 +90,8 @@ class Work {
   Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again = {});
   Work(const Flow& flow, const Arrived& nothing, Tick tick);  // of no source, and without lines
   void watch(FlowObserver* observer) { observer_ = observer; }
+  // Measures the bytes before and behind each step.
+  void measure() { measures_ = true; }
   // Goes on to the next turn that it needs, and answers of which turnstile; nothing when it is done. Turnstiles come in
   // their order. Answers the same until the turn was taken.
   std::optional<std::size_t> advance();
@@ -120,6 +122,8 @@ class Work {
   const Arrived& in_;
   std::optional<Again> again_;
   FlowObserver* observer_ = nullptr;
+  bool measures_ = false;
+  std::pair<std::size_t, std::size_t> weighed_{SIZE_MAX, 0};  // of made_, and the step
   std::deque<Made> made_;
   std::optional<Tick> tick_;
   bool begun_ = false, entered_ = false;

@@ -28,6 +28,9 @@ struct StepTally {
   std::uint64_t stood_for = 0;           // events that those it made stand for, of those that it merged
   std::uint64_t early = 0;               // what it sent or forgot before its time, since its memory was full
   std::uint64_t passed_around = 0;       // events from the past, which a step with memory does not see
+  std::uint64_t measured = 0;            // events whose bytes were measured (Work::measure)
+  std::uint64_t bytes_in = 0;            // of those
+  std::uint64_t bytes_out = 0;           // of what was there behind it
   std::uint64_t unbalanced = 0;          // events by which the counts do not add up; set by the pipeline
   std::vector<std::uint64_t> matched;    // parse: by template
   std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template

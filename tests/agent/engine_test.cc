@@ -92,6 +92,31 @@ TEST_F(EngineTest, ABatchOnWhichItDiedTwiceReachesNoStepAndIsTold) {
   EXPECT_TRUE(got({"healthy", "poison"}));
 }
 
+TEST_F(EngineTest, ABatchThatBecomesTooMuchIsSetApartAndTold) {
+  server = ", spool: { limit: 1MiB }";
+  std::string many = "{body}";
+  for (int i = 0; i < 5; ++i) many += many;
+  steps = "[ set: { where: \"body like 'long%'\", fields: { many: '" + many + "' } } ]";
+  start();
+  ASSERT_TRUE(engine->submit(batch({"long" + std::string(600'000, 'x'), "short"})));
+  ASSERT_TRUE(engine->submit(batch({"next"})));
+  EXPECT_TRUE(got({"next"}));
+  EXPECT_EQ(counter("source/s/set_apart"), 2);
+  EXPECT_EQ(counter("source/s/unbalanced"), 0);
+  std::string told;
+  for (const auto& p : engine->problems().all())
+    if (p.about == "source s: set apart") told = p.text;
+  EXPECT_NE(told.find("2 lines from position 0 on: what pipelines make of these is more than a record"),
+            std::string::npos)
+      << told;
+  const std::string path = told.substr(told.find("they are in ") + 12);
+  std::ifstream file(path.substr(0, path.find(", and nowhere")));
+  std::string first, second;
+  std::getline(file, first), std::getline(file, second);
+  EXPECT_GT(first.size(), 600'000u);
+  EXPECT_EQ(second, R"({"source":"s","position":600005,"line":"short"})");
+}
+
 TEST_F(EngineTest, KeepsTheOrderOfBatchesWhateverTheWorkers) {
   server = ", workers: 3";
   start();

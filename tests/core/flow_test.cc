@@ -80,6 +80,7 @@ struct FlowTest : testing::Test {
     arrived = {source, in, nullptr, resources, {}, 1, "c"};
     work.emplace(flow, arrived, again);
     work->watch(observer);
+    if (measures) work->measure();
     work->advance();
     std::string out;
     for (const Work::Made& made : work->made()) {
@@ -105,6 +106,7 @@ struct FlowTest : testing::Test {
   Arrived arrived;
   std::optional<Work> work;
   FlowObserver* observer = nullptr;
+  bool measures = false;
 };
 
 TEST_F(FlowTest, LinesGoToEveryPipelineThatTakesThem) {
@@ -114,6 +116,17 @@ TEST_F(FlowTest, LinesGoToEveryPipelineThatTakesThem) {
   EXPECT_EQ(run({"ab"}, "nobody"), "");
   EXPECT_EQ(work->leftovers(), 1u);
   EXPECT_EQ(work->left(), std::vector<std::size_t>{0});
+}
+
+TEST_F(FlowTest, BytesAtStepsAreMeasuredWhenAskedFor) {
+  build({{"p", {"s"}}, {"q", {"p"}, "body <> 'abc'"}});
+  run({"a", "abc"});
+  EXPECT_EQ(made("p").tallies[0].bytes_in, 0u);
+  measures = true;
+  run({"a", "abc"});
+  EXPECT_EQ(made("p").tallies[0].bytes_in, 4u);
+  EXPECT_EQ(made("p").tallies[0].bytes_out, 4u + 2 * 1) << "each has a way of one letter";
+  EXPECT_EQ(made("q").tallies[0].bytes_in, 2u);
 }
 
 // Lines of several streams in one batch: branches are counted by line, and each knows where it came from.

@@ -66,7 +66,17 @@ TEST(Events, AreCountedAsTheyAreWritten) {
   Made made;
   using Counts = std::vector<std::pair<std::uint32_t, std::uint32_t>>;
   EXPECT_EQ(made.encoded.destinations, (Counts{{4, 5}, {5, 6}, {6, 1}}));
-  for (const auto& [destination, n] : made.encoded.destinations) EXPECT_EQ(made.of(destination).size(), n);
+  for (std::size_t i = 0; i < 3; ++i) {
+    const auto [destination, n] = made.encoded.destinations[i];
+    EventDecoder decoder;
+    std::vector<SpooledEvent> events;
+    ASSERT_TRUE(decoder.decode(made.bytes, destination, events));
+    EXPECT_EQ(events.size(), n);
+    std::uint64_t bytes = 0;
+    for (const SpooledEvent& e : events) bytes += e.bytes;
+    EXPECT_EQ(made.encoded.bytes_for[i], bytes);
+    EXPECT_GT(bytes, 0u);
+  }
   ASSERT_EQ(made.encoded.section_bytes.size(), 3u);
   EXPECT_GT(made.encoded.section_bytes[0], 3 * std::string_view(made.text).size());
   EXPECT_EQ(made.encoded.section_bytes[2], 0u);
