@@ -8,7 +8,7 @@
 #include <random>
 
 #include "core/time/instant.h"
-#include "spool/spool.h"
+#include "spool/log.h"
 
 namespace dingle {
 namespace {
@@ -56,14 +56,7 @@ void scan(std::string_view bytes, std::uint64_t number, std::size_t segment, std
 
 }  // namespace
 
-Result<std::unique_ptr<Spool>> Spool::open(Disk& disk, SpoolSettings settings) {
-  std::unique_ptr<Spool> spool(new Spool(disk, std::move(settings)));
-  if (auto problem = spool->recover()) return *problem;
-  spool->sync_thread_ = std::thread([s = spool.get()] { s->run_sync(); });
-  return spool;
-}
-
-std::optional<Problem> Spool::recover() {
+std::optional<Problem> Log::read(std::vector<Record>& all) {
   auto failed = [&](const std::string& what, int error) {
     return Problem{what + ": " + std::strerror(error), "", 0, 0};
   };
@@ -193,121 +186,38 @@ std::optional<Problem> Spool::recover() {
     if (int error = scanned[i].file->sync()) return failed("cannot sync " + scanned[i].name, error);
   }
 
-  // State: the newest snapshot, and what follows it.
-  std::string record;
-  auto payload_of = [&](const Found& f) {
-    if (scanned[f.segment].file->read(f.offset, kRecordHeaderSize + f.header.payload_size, record) != 0)
-      record.clear();
-    return std::string_view(record).substr(std::min(kRecordHeaderSize, record.size()));
-  };
-  Snapshot base;
-  std::uint64_t base_at = 0;
-  for (auto it = records.rbegin(); it != records.rend() && base_at == 0; ++it) {
-    if (it->second.header.type != RecordType::snapshot) continue;
-    Snapshot candidate;
-    if (decode_snapshot(payload_of(it->second), candidate)) base = std::move(candidate), base_at = it->first;
-  }
-  state_ = std::move(base.state);
-  counters_.restore(std::move(base.names), base.counters);
-  for (const auto& [id, cursor] : base.cursors) destinations_[id].cursor = cursor;
+  for (const Scanned& s : scanned)
+    segments_.push_back({s.header.number, settings_.folder + "/" + s.name, s.file, 0, 0, 0});
   for (const auto& [number, f] : records) {
-    if (f.header.type == RecordType::snapshot) continue;
-    const std::string_view payload = payload_of(f);
-    const bool newer = number > base.number;
-    if (f.header.type == RecordType::note && newer) {
-      Changes changes;
-      Cursors cursors;
-      decode_note(payload, changes, cursors);
-      apply(changes);
-      for (const auto& [id, cursor] : cursors)
-        destinations_[id].cursor.number = cursor.number, destinations_[id].cursor.passed = cursor.passed;
-    } else if (f.header.type == RecordType::batch) {
-      BatchPayload batch;
-      decode_batch(payload, batch);
-      if (newer) {
-        apply(batch.changes);
-        for (auto [id, events] : batch.destinations) destinations_[id].cursor.appended += events;
-      }
-      entries_.push_back({number, scanned[f.segment].header.epoch, scanned[f.segment].file,
-                          scanned[f.segment].header.number, f.offset,
-                          static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size),
-                          batch.appended_at, batch.destinations});
-    }
-  }
-  for (const Entry& e : entries_)
-    for (auto [id, events] : e.destinations)
-      if (auto it = destinations_.find(id); it != destinations_.end() && e.number > it->second.cursor.number)
-        it->second.bytes += e.size;
-  recover_shed();
-  // Events destroyed by damage wait no longer: what was appended is passed but for what is really there.
-  for (auto& [id, d] : destinations_) {
-    std::uint64_t there = 0;
-    for (const Entry& e : entries_)
-      for (auto [to, events] : e.destinations)
-        if (to == id && e.number > d.cursor.number) there += events;
-    // One that was passed before it was destroyed was appended all the same, though its record does not say so any more.
-    if (recovery_.damaged_records != 0)
-      d.cursor.appended = std::max(d.cursor.appended, d.cursor.passed + there);
-    const std::uint64_t passed = d.cursor.appended - std::min(there, d.cursor.appended);
-    if (recovery_.damaged_records != 0 && passed > d.cursor.passed) {
-      counters_.add({counters_.id(counter_of_destination(id, "damaged")),
-                     static_cast<std::int64_t>(passed - d.cursor.passed)});
-      recovery_.damaged_events += passed - d.cursor.passed;
-    }
-    d.cursor.passed = passed;
-  }
-  for (std::size_t i = 0; i < scanned.size(); ++i)
-    segments_.push_back(
-        {scanned[i].header.number, settings_.folder + "/" + scanned[i].name, scanned[i].file, 0, 0, 0});
-  for (const auto& [number, f] : records)
+    const Scanned& s = scanned[f.segment];
+    all.push_back({number,
+                   s.header.epoch,
+                   f.header.type,
+                   {s.file, s.header.number, f.offset,
+                    static_cast<std::uint32_t>(kRecordHeaderSize + f.header.payload_size)}});
     segments_[f.segment].last_record = std::max(segments_[f.segment].last_record, number);
-
-  if (scanned.empty()) {
-    state_ = settings_.begin_with.state;
-    counters_.restore(settings_.begin_with.names, settings_.begin_with.counters);
-    for (const auto& [id, cursor] : settings_.begin_with.cursors) destinations_[id].cursor = cursor;
-    acknowledged_ = settings_.begin_with;
   }
-  identity_.spool_id = scanned.empty() ? random_number() : scanned[0].header.spool_id;
   for (const Scanned& s : scanned) identity_.epoch = std::max(identity_.epoch, s.header.epoch);
+  new_ = scanned.empty();
+  identity_.spool_id = new_ ? random_number() : scanned[0].header.spool_id;
   ++identity_.epoch;
   identity_.nonce = random_number();
-  last_number_ = highest;
-  recovery_.last_record = records.empty() ? 0 : records.rbegin()->first;
+  last_ = highest;
+  recovery_.last_record = all.empty() ? 0 : all.back().number;
   if (marked && mark.spool_id == identity_.spool_id) {
     if (mark.closed_at > highest) recovery_.missing_records = mark.closed_at - highest;
-    last_number_ = std::max(highest, mark.closed_at);  // no number twice
+    last_ = std::max(highest, mark.closed_at);  // no number twice
     identity_.epoch = std::max(identity_.epoch, mark.epoch + 1);
   }
-  // Every earlier record is made durable before the new epoch begins, so that its snapshot may stand on them.
-  for (const Segment& s : segments_)
-    if (int error = s.file->sync()) return failed("cannot sync " + s.path, error);
-  write_mark(0);
-  // On a full disk, what every destination has passed makes room first.
-  int error = begin_segment();
-  if (error == ENOSPC && !segments_.empty()) {
-    const std::uint64_t needed = std::min(first_needed(), base_at);  // the state stands on that snapshot
-    while (error == ENOSPC && segments_.size() > 1 && segments_.front().last_record < needed) {
-      while (!entries_.empty() && entries_.front().number <= segments_.front().last_record)
-        entries_.pop_front();
-      disk_.remove(segments_.front().path);
-      segments_.erase(segments_.begin());
-      error = begin_segment();
-    }
-  }
-  if (error) return failed("cannot begin a segment in " + settings_.folder, error);
-  durable_ = last_number_;
-  undurable_.clear();
-  undurable_bytes_ = 0;
-  keep_reserve();
   return std::nullopt;
 }
 
-std::string counter_of_destination(std::uint32_t id, const char* what) {
-  return "destination/" + std::to_string(id) + "/" + what;
+std::string_view Log::payload(const Record& record, std::string& bytes) {
+  if (record.place.file->read(record.place.offset, record.place.size, bytes) != 0) bytes.clear();
+  return std::string_view(bytes).substr(std::min(kRecordHeaderSize, bytes.size()));
 }
 
-std::string Spool::Recovery::told() const {
+std::string Log::Recovery::told() const {
   std::string text;
   auto say = [&](bool so, const std::string& what) {
     if (so) text += (text.empty() ? "" : "; ") + what;

@@ -1,12 +1,7 @@
 #include "spool/spool.h"
 
-#include <fmt/format.h>
-#include <unistd.h>
-
 #include <algorithm>
 #include <cerrno>
-
-#include "core/time/instant.h"
 
 namespace dingle {
 
@@ -15,241 +10,260 @@ using namespace std::chrono_literals;
 namespace {
 constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
 constexpr auto kWaitForDisk = 1s;
-constexpr std::size_t kMostBuffers = 4, kLargestBuffer = 1u << 20;  // that are kept for the next records
+constexpr auto kRetrySync = 100ms;                // after a failed fsync that could not be made good either
 constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
 }  // namespace
 
+std::string counter_of_destination(std::uint32_t id, const char* what) {
+  return "destination/" + std::to_string(id) + "/" + what;
+}
+
+// ---- opening and closing
+
+Spool::Spool(Disk& disk, SpoolSettings settings)
+    : settings_(std::move(settings)),
+      log_(disk, {settings_.folder, settings_.segment_size, settings_.sync != SpoolSync::os,
+                  settings_.track_acknowledged}) {}
+
+Result<std::unique_ptr<Spool>> Spool::open(Disk& disk, SpoolSettings settings) {
+  std::unique_ptr<Spool> spool(new Spool(disk, std::move(settings)));
+  if (auto problem = spool->recover()) return *problem;
+  spool->sync_thread_ = std::thread([s = spool.get()] { s->run_sync(); });
+  return spool;
+}
+
+// The newest snapshot, and what follows it.
+std::optional<Problem> Spool::recover() {
+  Lock lock(mutex_);
+  std::vector<Log::Record> records;
+  if (auto problem = log_.read(records)) return problem;
+  Snapshot base;
+  std::uint64_t base_at = 0;
+  std::string bytes;
+  for (auto r = records.rbegin(); r != records.rend() && base_at == 0; ++r) {
+    if (r->type != RecordType::snapshot) continue;
+    Snapshot candidate;
+    if (decode_snapshot(Log::payload(*r, bytes), candidate)) base = std::move(candidate), base_at = r->number;
+  }
+  if (log_.is_new()) base = settings_.begin_with;
+  const std::uint64_t base_number = base.number;
+  queues_.restore(base.cursors);
+  state_.restore(std::move(base));
+  for (const Log::Record& r : records) {
+    if (r.type == RecordType::snapshot) continue;
+    const std::string_view payload = Log::payload(r, bytes);
+    const bool newer = r.number > base_number;
+    if (r.type == RecordType::note && newer) {
+      Changes changes;
+      Cursors cursors;
+      decode_note(payload, changes, cursors);
+      state_.apply(changes);
+      queues_.note(cursors);
+    } else if (r.type == RecordType::batch) {
+      BatchPayload batch;
+      decode_batch(payload, batch);
+      if (newer) {
+        state_.apply(batch.changes);
+        for (auto [id, events] : batch.destinations) queues_.note_appended(id, events);
+      }
+      queues_.found({r.number, r.epoch, r.place, batch.appended_at, batch.destinations});
+    }
+  }
+  Recovery& recovery = log_.recovery();
+  for (const auto& [id, events] : queues_.recovered(state_, recovery.damaged_records != 0)) {
+    state_.counters().add(
+        {state_.counters().id(counter_of_destination(id, "damaged")), static_cast<std::int64_t>(events)});
+    recovery.damaged_events += events;
+  }
+  if (settings_.track_acknowledged) acknowledged_.emplace(log_.is_new() ? settings_.begin_with : Snapshot());
+  // The state stands on that snapshot, so its segment stays.
+  const auto gone = log_.begin(snapshot(), std::min(first_needed(), base_at));
+  if (!gone) return gone.problem();
+  queues_.forget(*gone);
+  identity_ = log_.identity();
+  recovery_ = recovery;
+  return std::nullopt;
+}
+
 Spool::~Spool() {
   {
-    std::lock_guard lock(mutex_);
+    Lock lock(mutex_);
     stopping_ = true;
   }
   work_.notify_all();
   progress_.notify_all();
-  if (sync_thread_.joinable()) sync_thread_.join();
-  if (!segments_.empty()) {
-    if (owes_note()) write_note({});
-    if (segments_.back().file->sync() == 0 && !rewrite_) write_mark(last_number_);
-  }
-  if (lock_ >= 0) ::close(lock_);
+  if (!sync_thread_.joinable()) return;  // it was not opened
+  sync_thread_.join();
+  Lock lock(mutex_);
+  if (owes_note()) write_note({});
+  log_.close();
 }
 
-// ---- writing; all of these with the mutex held
-// --------------------------------------------------------------------
-
-void Spool::apply(const Changes& changes) {
-  for (const StateChange& s : changes.state) {
-    if (s.removed)
-      state_.erase(s.key);
-    else
-      state_[s.key] = s.value;
-  }
-  counters_.apply(changes.names);
-  for (const CounterChange& c : changes.counters) counters_.add(c);
-}
-
-bool Spool::owes_note() const {
-  return cursors_changed_ || !unsaved_.counters.empty() || !unsaved_.state.empty() ||
-         !counters_.news().empty();
-}
+// ---- writing
 
 Snapshot Spool::snapshot() const {
   Snapshot s;
-  s.number = last_number_;
-  s.state = state_;
-  counters_.write(s);
-  for (const auto& [id, d] : destinations_) s.cursors[id] = d.cursor;
+  state_.write(s);
+  s.cursors = queues_.cursors();
   return s;
 }
 
-// Writes the record with the next number; its payload stands behind room for its header.
-int Spool::write(RecordType type, std::string record, Entry* entry, bool compressed) {
-  Segment& segment = segments_.back();
-  seal_record(record, type, last_number_ + 1, durable_, segment.number, compressed);
-  const std::uint64_t offset = segment.file->size();
-  if (int error = segment.file->append(record)) return error;
-  ++last_number_;
-  segment.last_record = last_number_;
-  if (entry) {
-    entry->number = last_number_;
-    entry->epoch = identity_.epoch;
-    entry->file = segment.file;
-    entry->segment = segment.number;
-    entry->offset = offset;
-    entry->size = static_cast<std::uint32_t>(record.size());
-  }
-  if (settings_.sync != SpoolSync::os) {
-    undurable_bytes_ += record.size();
-    undurable_.emplace_back(last_number_, std::move(record));
-  }
-  return 0;
-}
-
-int Spool::write_note(Changes changes) {
-  Cursors cursors;
-  for (const auto& [id, d] : destinations_) cursors[id] = d.cursor;
-  Changes all = unsaved_;  // applied when they were given
-  all.state.insert(all.state.end(), changes.state.begin(), changes.state.end());
-  all.counters.insert(all.counters.end(), changes.counters.begin(), changes.counters.end());
-  all.names = counters_.news();
-  if (int error =
-          write(RecordType::note, std::string(kRecordHeaderSize, '\0') + encode_note(all, cursors), nullptr))
-    return error;
-  apply(changes);
-  counters_.told();
-  if (settings_.track_acknowledged) pending_.push_back({last_number_, std::move(all), {}});
-  unsaved_ = {};
-  cursors_changed_ = false;
+int Spool::write_note(const Changes& changes) {
+  Changes all = state_.owed(changes);
+  const std::string note = encode_note(all, queues_.cursors());
+  if (int error = log_.write(RecordType::note, std::string(kRecordHeaderSize, '\0') + note)) return error;
+  state_.apply(changes);
+  state_.noted();
+  if (acknowledged_) acknowledged_->written(log_.last(), std::move(all));
+  queues_.cursors_noted();
   last_note_ = std::chrono::steady_clock::now();
   return 0;
-}
-
-// Forgets the copies of records that are on disk.
-void Spool::forget_durable() {
-  for (; !undurable_.empty() && undurable_.front().first <= durable_; undurable_.pop_front()) {
-    std::string& record = undurable_.front().second;
-    undurable_bytes_ -= record.size();
-    if (buffers_.size() < kMostBuffers && record.capacity() <= kLargestBuffer)
-      buffers_.push_back(std::move(record));
-  }
-  if (undurable_bytes_ < kMostUndurable) progress_.notify_all();
-}
-
-void Spool::forget_buffers() {
-  std::lock_guard lock(mutex_);
-  decltype(buffers_)().swap(buffers_);
 }
 
 int Spool::append(const Append& a) {
   std::string record;
   {
-    std::lock_guard lock(mutex_);
-    if (!buffers_.empty()) record = std::move(buffers_.back()), buffers_.pop_back();
+    Lock lock(mutex_);
+    record = log_.buffer();
   }
   record.assign(kRecordHeaderSize, '\0');
   const std::int64_t now = settings_.clock->wall();
   append_batch({now, a.changes, a.destinations, a.events}, record);
   if (record.size() - kRecordHeaderSize > kLargestPayload) return EMSGSIZE;
-  std::unique_lock lock(mutex_);
-  // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
-  progress_.wait_for(lock, kWaitForDisk, [&] { return stopping_ || undurable_bytes_ < kMostUndurable; });
-  if (stopping_) return ECANCELED;
-  if (undurable_bytes_ >= 2 * kMostUndurable) return EAGAIN;
-  progress_.wait(lock, [&] { return !syncing_ || !is_full(segments_.back()); });
-  if (is_full(segments_.back())) {
-    if (owes_note())
-      if (int error = write_note({})) return error;  // the snapshot holds these counters already
-    if (!rewrite_ && segments_.back().file->sync() == 0) {
-      durable_ = last_number_;
-      forget_durable();
-      if (int error = begin_segment()) return error;
-      durable_ = last_number_;
-    } else {
-      after_failed_sync();
+  {
+    Lock lock(mutex_);
+    // A disk that syncs slowly is waited for, rather than that memory fills with what it owes.
+    progress_.wait_for(mutex_, kWaitForDisk, [&]() REQUIRES(mutex_) {
+      return stopping_ || log_.undurable_bytes() < kMostUndurable;
+    });
+    if (stopping_) return ECANCELED;
+    if (log_.undurable_bytes() >= 2 * kMostUndurable) return EAGAIN;
+    progress_.wait(mutex_, [&]() REQUIRES(mutex_) { return !log_.syncing() || !log_.full(); });
+    if (log_.full()) {
+      if (owes_note())
+        if (int error = write_note({})) return error;  // the snapshot holds these counters already
+      bool lost = false;
+      if (int error = log_.begin_next(snapshot(), lost)) return error;
+      if (lost) rewrite();
+      progress_.notify_all();
     }
+    if (!state_.counters().news().empty())  // its counters must be known before it
+      if (int error = write_note({})) return error;
+    Queues::Entry entry{0, identity_.epoch, {}, now, a.destinations};
+    if (int error = log_.write(RecordType::batch, std::move(record), a.compressed, &entry.place))
+      return error;
+    entry.number = log_.last();
+    state_.apply(a.changes);
+    queues_.append(std::move(entry));
+    if (acknowledged_) acknowledged_->written(log_.last(), a.changes, a.destinations);
   }
-  if (!counters_.news().empty())  // its counters must be known before it
-    if (int error = write_note({})) return error;
-  Entry entry;
-  entry.destinations = a.destinations;
-  entry.appended_at = now;
-  if (int error = write(RecordType::batch, std::move(record), &entry, a.compressed)) return error;
-  apply(a.changes);
-  for (auto [id, events] : a.destinations) {
-    Destination& d = destinations_[id];
-    d.cursor.appended += events;
-    d.bytes += entry.size;
-  }
-  if (settings_.track_acknowledged) pending_.push_back({last_number_, a.changes, a.destinations});
-  if (!a.destinations.empty()) entries_.push_back(std::move(entry));
-  lock.unlock();
   work_.notify_one();
   if (settings_.sync == SpoolSync::os) progress_.notify_all();
   return 0;
 }
 
 int Spool::note(Changes changes) {
-  std::lock_guard lock(mutex_);
-  int error = write_note(std::move(changes));
+  Lock lock(mutex_);
+  const int error = write_note(changes);
   work_.notify_one();
   return error;
 }
 
-bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
-  std::unique_lock lock(mutex_);
-  if (settings_.sync == SpoolSync::os) {
-    progress_.wait(lock, [&] { return !syncing_; });
-    if (segments_.back().file->sync() == 0) durable_ = last_number_;
-  }
-  const std::uint64_t target = last_number_;
-  // Whoever waits syncs, if nobody does: that spares waking another thread.
-  if (settings_.sync == SpoolSync::batch && durable_ < target && !syncing_ && !rewrite_) sync(lock);
-  return progress_.wait_for(lock, timeout, [&] { return durable_ >= target; });
+void Spool::forget_buffers() {
+  Lock lock(mutex_);
+  log_.forget_buffers();
 }
 
-// ---- the sync thread
-// -----------------------------------------------------------------------------------------------
+// ---- syncing
 
-// Makes what was appended durable, or sees to it that it is written anew. Unlocks meanwhile.
-void Spool::sync(std::unique_lock<std::mutex>& lock) {
-  const std::uint64_t target = last_number_;
-  const bool rewrite = rewrite_;
-  std::shared_ptr<DiskFile> file = segments_.back().file;
-  syncing_ = true;
-  lock.unlock();
-  const int error = rewrite ? EIO : file->sync();
-  lock.lock();
-  syncing_ = false;
-  if (error == 0) {
-    if (target > durable_) durable_ = target;
-    forget_durable();
-  } else if (file == segments_.back().file) {  // else appending began a new segment, and saw to it
-    after_failed_sync();
+bool Spool::wait_durable(std::chrono::nanoseconds timeout) {
+  Lock lock(mutex_);
+  if (settings_.sync == SpoolSync::os) {
+    progress_.wait(mutex_, [&]() REQUIRES(mutex_) { return !log_.syncing(); });
+    log_.sync_now();
   }
+  const std::uint64_t target = log_.last();
+  // Whoever waits syncs, if nobody does: that spares waking another thread.
+  if (settings_.sync == SpoolSync::batch && log_.durable() < target && !log_.syncing() && !log_.rewriting())
+    sync();
+  return progress_.wait_for(mutex_, timeout, [&]() REQUIRES(mutex_) { return log_.durable() >= target; });
+}
+
+// Makes what was appended durable, or sees to it that it is written anew.
+void Spool::sync() {
+  const Log::Sync sync = log_.begin_sync();
+  mutex_.unlock();
+  const int error = sync.run();
+  mutex_.lock();
+  if (!log_.end_sync(sync, error) && log_.lost(sync)) rewrite();
   progress_.notify_all();
-  if (last_number_ > durable_) work_.notify_one();
+  if (log_.last() > log_.durable()) work_.notify_one();
+}
+
+void Spool::rewrite() {
+  const Log::Rewritten rewritten = log_.rewrite(snapshot());
+  if (rewritten.began) state_.stands_in_snapshot();
+  if (rewritten.done)
+    for (const auto& [number, place] : rewritten.moved) queues_.move(number, place);
+  else
+    std::this_thread::sleep_for(kRetrySync);
 }
 
 void Spool::run_sync() {
-  std::unique_lock lock(mutex_);
+  const bool syncs = settings_.sync != SpoolSync::os;
+  Lock lock(mutex_);
   while (!stopping_) {
-    work_.wait_for(lock, kNoteEvery, [&] {
-      return stopping_ || (settings_.sync != SpoolSync::os && !syncing_ && last_number_ > durable_);
+    work_.wait_for(mutex_, kNoteEvery, [&]() REQUIRES(mutex_) {
+      return stopping_ || (syncs && !log_.syncing() && log_.last() > log_.durable());
     });
     if (stopping_) return;
     if (owes_note() && std::chrono::steady_clock::now() - last_note_ >= kNoteEvery) write_note({});
-    if (settings_.sync != SpoolSync::os && last_number_ > durable_) {
-      if (settings_.sync == SpoolSync::interval) {
-        work_.wait_for(lock, settings_.interval, [&] { return stopping_; });
-      }
-      if (!syncing_) sync(lock);
+    if (syncs && log_.last() > log_.durable()) {
+      if (settings_.sync == SpoolSync::interval)
+        work_.wait_for(mutex_, settings_.interval, [&]() REQUIRES(mutex_) { return stopping_; });
+      if (!log_.syncing()) sync();
     }
-    trim(lock);
+    trim();
   }
+}
+
+// Removes the segments that every destination has passed.
+void Spool::trim() {
+  const std::uint64_t needed = first_needed();
+  queues_.forget_many(needed);
+  const std::size_t removable = log_.removable(needed);
+  if (removable == 0 || log_.rewriting()) return;
+  // The cursors must be on disk first: else a crash would let a destination look for what is gone.
+  if (owes_note())
+    if (write_note({}) != 0) return;
+  if (log_.syncing()) return;  // soon again
+  const Log::Sync sync = log_.begin_sync();
+  mutex_.unlock();
+  const int error = sync.run();
+  mutex_.lock();
+  const bool durable = log_.end_sync(sync, error);
+  progress_.notify_all();
+  if (!durable) {
+    if (log_.lost(sync)) rewrite();
+    return;
+  }
+  Log::Removal removal =
+      log_.remove(removable, log_.lacks_reserve() ? std::optional(snapshot()) : std::nullopt);
+  // The batches of segments that stay can still be read: a destination restored from a backup may need them.
+  queues_.forget(removal.last_record);
+  mutex_.unlock();
+  removal.run();
+  mutex_.lock();
+  log_.removed(std::move(removal));
 }
 
 Snapshot Spool::acknowledged() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (owes_note()) write_note({});
-  const std::uint64_t needed = first_needed();
-  for (; !pending_.empty() && pending_.front().number < needed; pending_.pop_front()) {
-    for (const StateChange& c : pending_.front().changes.state) {
-      if (c.removed)
-        acknowledged_.state.erase(c.key);
-      else
-        acknowledged_.state[c.key] = c.value;
-    }
-    for (const CounterChange& c : pending_.front().changes.counters) acknowledged_.counters[c.id] += c.change;
-    for (auto [id, events] : pending_.front().destinations)
-      acknowledged_.cursors[id].appended = acknowledged_.cursors[id].passed += events;
-  }
-  Snapshot now = snapshot();
-  acknowledged_.names = std::move(now.names);
-  return acknowledged_;
+  return acknowledged_->up_to(first_needed(), snapshot().names);
 }
 
 // ---- reading
-// -------------------------------------------------------------------------------------------------------
 
 namespace {
 
@@ -263,98 +277,105 @@ bool expand(Spool::Read& read) {
   return !read.bytes->empty();
 }
 
-}  // namespace
-
-// The first visible record behind `after` with events for the destination.
-const Spool::Entry* Spool::next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const {
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), after,
-                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
-  for (; entry != entries_.end() && entry->number <= visible(); ++entry)
-    for (auto [id, count] : entry->destinations)
-      if (id == destination) {
-        *events = count;
-        return &*entry;
-      }
-  return nullptr;
+// Whether the record can be read.
+bool read_record(const Log::Place& place, Spool::Read& out) {
+  out.batch = {};
+  if (!out.bytes) out.bytes = std::make_unique<std::string>();
+  return place.file->read(place.offset, place.size, *out.bytes) == 0 &&
+         record_is_intact(*out.bytes, place.segment) &&
+         decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch) && expand(out);
 }
+
+}  // namespace
 
 bool Spool::read(std::uint32_t destination, std::uint64_t after, std::chrono::nanoseconds timeout,
                  Read& out) {
   const auto deadline = std::chrono::steady_clock::now() + timeout;
   out.unreadable_events = 0;
-  std::unique_lock lock(mutex_);
+  Lock lock(mutex_);
   const std::uint64_t wakes = wakes_;
   for (;;) {
-    if (const Entry* entry = next(destination, after, &out.events)) {
-      const Entry found = *entry;  // while unlocked, entries may come and go
-      if (auto d = destinations_.find(destination); d != destinations_.end())
-        d->second.in_hand = std::max(d->second.in_hand, found.number);
-      lock.unlock();
-      out.number = {found.epoch, found.number};
-      out.appended_at = found.appended_at;
-      out.batch = {};
-      if (!out.bytes) out.bytes = std::make_unique<std::string>();
-      if (found.file->read(found.offset, found.size, *out.bytes) == 0 &&
-          record_is_intact(*out.bytes, found.segment) &&
-          decode_batch(std::string_view(*out.bytes).substr(kRecordHeaderSize), out.batch) && expand(out))
-        return true;
-      out.unreadable_events += out.events;
-      after = found.number;
-      lock.lock();
-      ++unreadable_;
-      continue;
-    }
-    if (stopping_ || wakes_ != wakes || progress_.wait_until(lock, deadline) == std::cv_status::timeout)
-      return false;
+    const Queues::Entry* entry = nullptr;
+    progress_.wait_until(mutex_, deadline, [&]() REQUIRES(mutex_) {
+      entry = queues_.next(destination, after, visible(), &out.events);
+      return entry != nullptr || stopping_ || wakes_ != wakes;
+    });
+    if (entry == nullptr) return false;
+    const Queues::Entry found = *entry;  // while unlocked, entries may come and go
+    queues_.in_hand(destination, found.number);
+    mutex_.unlock();
+    out.number = {found.epoch, found.number};
+    out.appended_at = found.appended_at;
+    const bool whole = read_record(found.place, out);
+    mutex_.lock();
+    if (whole) return true;
+    out.unreadable_events += out.events;
+    after = found.number;
+    ++unreadable_;
   }
 }
 
 void Spool::wake_readers() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   ++wakes_;
   progress_.notify_all();
 }
 
 bool Spool::has_more(std::uint32_t destination, std::uint64_t after) const {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   std::uint32_t events = 0;
-  return next(destination, after, &events) != nullptr;
+  return queues_.next(destination, after, visible(), &events) != nullptr;
 }
 
 std::uint64_t Spool::cursor(std::uint32_t destination) const {
-  std::lock_guard lock(mutex_);
-  auto it = destinations_.find(destination);
-  return it == destinations_.end() ? 0 : it->second.cursor.number;
+  Lock lock(mutex_);
+  return queues_.cursor(destination);
 }
 
 std::uint64_t Spool::first_record() const {
-  std::lock_guard lock(mutex_);
-  return entries_.empty() ? last_number_ + 1 : entries_.front().number;
+  Lock lock(mutex_);
+  return queues_.first(log_.last() + 1);
 }
 
 void Spool::passed(std::uint32_t destination, std::uint64_t number, Changes changes) {
-  std::lock_guard lock(mutex_);
-  Destination& d = destinations_[destination];
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number,
-                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
-  for (; entry != entries_.end() && entry->number <= number; ++entry)
-    for (auto [id, events] : entry->destinations)
-      if (id == destination)
-        d.cursor.passed += events, d.bytes -= std::min<std::uint64_t>(d.bytes, entry->size);
-  d.cursor.number = std::max(d.cursor.number, number);
-  forget_shed(destination, d);
-  cursors_changed_ = true;
-  apply(changes);
-  for (StateChange& c : changes.state) unsaved_.state.push_back(std::move(c));
-  for (const CounterChange& c : changes.counters) unsaved_.counters.push_back(c);
+  Lock lock(mutex_);
+  for (StateChange& c : queues_.passed(destination, number)) changes.state.push_back(std::move(c));
+  state_.change(std::move(changes));
 }
 
+std::uint64_t Spool::shed_oldest(std::uint32_t destination, std::uint64_t most_bytes, std::int64_t oldest,
+                                 const std::string& counter) {
+  Lock lock(mutex_);
+  Queues::Shedding shedding = queues_.to_shed(destination, most_bytes, oldest);
+  const std::uint64_t events = shedding.events;
+  if (events == 0) return 0;
+  const CounterId id = state_.counters().id(counter);
+  if (write_note({{shedding.state}, {{id, static_cast<std::int64_t>(events)}}}) != 0) return 0;
+  queues_.shed(destination, std::move(shedding));
+  return events;
+}
+
+Spool::Waiting Spool::waiting(std::uint32_t destination) const {
+  Lock lock(mutex_);
+  return queues_.waiting(destination);
+}
+
+Spool::View Spool::view() const {
+  Lock lock(mutex_);
+  return {state_.counters().all(), queues_.waiting()};
+}
+
+Spool::Size Spool::size() const {
+  Lock lock(mutex_);
+  const Log::Size log = log_.size();
+  return {log.bytes, log.segments, unreadable_, log.failed_syncs};
+}
+
+// ---- state and counters
+
 void Spool::count(std::vector<CounterChange> counters) {
-  std::lock_guard lock(mutex_);
-  for (const CounterChange& c : counters) {
-    counters_.add(c);
-    unsaved_.counters.push_back(c);
-  }
+  Lock lock(mutex_);
+  state_.change({{}, std::move(counters)});
 }
 
 void Spool::count(const std::string& name, std::int64_t change) {
@@ -362,81 +383,46 @@ void Spool::count(const std::string& name, std::int64_t change) {
 }
 
 CounterId Spool::counter_id(const std::string& name) {
-  std::lock_guard lock(mutex_);
-  return counters_.id(name);
+  Lock lock(mutex_);
+  return state_.counters().id(name);
 }
 
 void Spool::forget_counters(const std::string& prefix, const std::string& kept) {
-  std::lock_guard lock(mutex_);
-  counters_.forget(prefix, kept);
+  Lock lock(mutex_);
+  state_.counters().forget(prefix, kept);
 }
-
-Spool::Waiting Spool::waiting(std::uint32_t id, const Destination& d) const {
-  Waiting w;
-  w.appended = d.cursor.appended;
-  w.events = d.cursor.appended - d.cursor.passed;
-  w.bytes = d.bytes;
-  if (w.events == 0) return w;
-  auto entry = std::upper_bound(entries_.begin(), entries_.end(), d.cursor.number,
-                                [](std::uint64_t n, const Entry& e) { return n < e.number; });
-  for (; entry != entries_.end() && w.oldest == 0; ++entry)
-    for (auto [to, events] : entry->destinations)
-      if (to == id) w.oldest = entry->appended_at;
-  return w;
-}
-
-Spool::Waiting Spool::waiting(std::uint32_t destination) const {
-  std::lock_guard lock(mutex_);
-  auto it = destinations_.find(destination);
-  return it == destinations_.end() ? Waiting{} : waiting(destination, it->second);
-}
-
-Spool::View Spool::view() const {
-  std::lock_guard lock(mutex_);
-  View v;
-  v.counters = counters_.all();
-  for (const auto& [id, d] : destinations_) v.waiting[id] = waiting(id, d);
-  return v;
-}
-
-Spool::Size Spool::size() const {
-  std::lock_guard lock(mutex_);
-  Size s;
-  for (const Segment& segment : segments_) s.bytes += std::max(segment.reused, segment.file->size());
-  s.bytes += spare_.bytes;
-  s.segments = segments_.size();
-  s.unreadable = unreadable_;
-  s.failed_syncs = failed_syncs_;
-  return s;
-}
-
-// ---- state
-// ---------------------------------------------------------------------------------------------------------
 
 std::optional<std::string> Spool::state(const std::string& key) const {
-  std::lock_guard lock(mutex_);
-  auto it = state_.find(key);
-  return it == state_.end() ? std::nullopt : std::optional(it->second);
+  Lock lock(mutex_);
+  return state_.value(key);
 }
 
 std::map<std::string, std::string> Spool::state_with_prefix(const std::string& prefix) const {
-  std::lock_guard lock(mutex_);
-  std::map<std::string, std::string> found;
-  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it)
-    found.insert(*it);
-  return found;
+  Lock lock(mutex_);
+  return state_.with_prefix(prefix);
 }
 
 std::int64_t Spool::counter(const std::string& name) const {
-  std::lock_guard lock(mutex_);
-  return counters_.value(name);
+  Lock lock(mutex_);
+  return state_.counters().value(name);
 }
 
+// ---- names
+
+namespace {
+
+std::uint32_t number_of(const std::string& text) {
+  return static_cast<std::uint32_t>(std::strtoul(text.c_str(), nullptr, 10));
+}
+
+const std::string kDestination = "destination/";
+
+}  // namespace
+
 std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
-  auto number = [&](const std::string& k, std::uint32_t fallback) {
-    auto it = state_.find(k);
-    return it == state_.end() ? fallback
-                              : static_cast<std::uint32_t>(std::strtoul(it->second.c_str(), nullptr, 10));
+  const auto number = [&](const std::string& k, std::uint32_t fallback) REQUIRES(mutex_) {
+    const auto value = state_.value(k);
+    return value ? number_of(*value) : fallback;
   };
   if (std::uint32_t known = number(key, 0)) return known;
   const std::uint32_t next = number(next_key, 1);
@@ -448,48 +434,42 @@ std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
 }
 
 std::uint32_t Spool::destination(const std::string& name) {
-  std::lock_guard lock(mutex_);
-  const std::uint32_t known = id("destination/" + name, "next-destination");
-  if (known == 0) return 0;
-  auto [it, added] = destinations_.try_emplace(known);
-  if (added) it->second.cursor.number = last_number_;
+  Lock lock(mutex_);
+  const std::uint32_t known = id(kDestination + name, "next-destination");
+  if (known != 0) queues_.begin(known, log_.last());
   return known;
 }
 
 std::uint32_t Spool::pipeline(const std::string& name) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   return id("pipeline/" + name, "next-pipeline");
 }
 
 std::uint32_t Spool::step(std::uint32_t pipeline, const std::string& name) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   return id("step/" + std::to_string(pipeline) + "/" + name, "next-step");
 }
 
 int Spool::rename_destination(const std::string& from, const std::string& to) {
-  std::lock_guard lock(mutex_);
-  auto it = state_.find("destination/" + from);
-  if (it == state_.end()) return 0;
-  const std::string value = it->second;
-  if (auto other = state_.find("destination/" + to); other != state_.end()) {
-    auto d = destinations_.find(static_cast<std::uint32_t>(std::strtoul(other->second.c_str(), nullptr, 10)));
-    if (d != destinations_.end() && d->second.cursor.appended > d->second.cursor.passed) return EBUSY;
-    if (d != destinations_.end()) destinations_.erase(d);
+  Lock lock(mutex_);
+  const auto value = state_.value(kDestination + from);
+  if (!value) return 0;
+  if (const auto other = state_.value(kDestination + to)) {
+    if (!queues_.empty(number_of(*other))) return EBUSY;
+    queues_.end(number_of(*other));
   }
-  return write_note({{{"destination/" + from, "", true}, {"destination/" + to, value, false}}, {}});
+  return write_note({{{kDestination + from, "", true}, {kDestination + to, *value, false}}, {}});
 }
 
 void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {
-  std::lock_guard lock(mutex_);
-  std::erase_if(destinations_,
-                [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
+  Lock lock(mutex_);
+  queues_.keep(ids);
   // A name that comes back some day is another destination.
-  const std::string prefix = "destination/";
   Changes gone;
-  for (auto it = state_.lower_bound(prefix); it != state_.end() && it->first.starts_with(prefix); ++it)
-    if (std::find(ids.begin(), ids.end(), std::strtoul(it->second.c_str(), nullptr, 10)) == ids.end())
-      gone.state.push_back({it->first, "", true});
-  if (!gone.state.empty()) write_note(std::move(gone));
+  for (const auto& [key, value] : state_.with_prefix(kDestination))
+    if (std::find(ids.begin(), ids.end(), number_of(value)) == ids.end())
+      gone.state.push_back({key, "", true});
+  if (!gone.state.empty()) write_note(gone);
 }
 
 }  // namespace dingle

@@ -13,17 +13,15 @@
 //   while ((*spool)->read(id, cursor, 100ms, read)) { deliver(read); (*spool)->passed(id, read.number.number,
 //   {}); }
 //
-// Thread-safe. One thread appends, one reads for each destination. A thread of the spool's own syncs and
-// removes what every destination has passed. The files' format and its crash cases are in format.h.
+// Thread-safe: one mutex over three parts, the log (log.h: files), its state (state.h: keys and counters) and the queues (queues.h:
+// records and cursors). One thread appends, one reads for each destination. A thread of the spool's own syncs and removes what every
+// destination has passed. The files' format and its crash cases are in format.h.
 #pragma once
 
 #include <chrono>
-#include <condition_variable>
 #include <cstdint>
-#include <deque>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <string>
 #include <thread>
@@ -31,9 +29,13 @@
 
 #include "core/result.h"
 #include "core/time/clock.h"
-#include "spool/counters.h"
+#include "spool/acknowledged.h"
 #include "spool/disk.h"
 #include "spool/format.h"
+#include "spool/log.h"
+#include "spool/mutex.h"
+#include "spool/queues.h"
+#include "spool/state.h"
 
 namespace dingle {
 
@@ -75,27 +77,9 @@ class Spool {
   static Result<std::unique_ptr<Spool>> open(Disk& disk, SpoolSettings settings);
   ~Spool();  // syncs, and notes the cursors
 
-  struct Identity {
-    std::uint64_t spool_id = 0, epoch = 0, nonce = 0;
-  };
+  using Identity = Log::Identity;
   const Identity& identity() const { return identity_; }
-  // What opening found wrong.
-  struct Recovery {
-    std::uint64_t damaged_records = 0;  // were on disk once, and cannot be read
-    std::uint64_t damaged_events =
-        0;                          // that waited in those, as far as is known; each destination's are in its
-                                    // counter `damaged`
-    std::uint64_t cut_records = 0;  // whole ones that stood behind a damaged one that was not known to be on
-                                    // disk: cut off, since their checkpoints would hide the hole
-    std::uint64_t cut_bytes = 0;    // of the torn end, and of those
-    std::uint64_t last_record = 0;  // of earlier runs, that is there
-    std::uint64_t missing_records = 0;  // were there when the spool was closed, at its end
-    std::uint64_t damaged_headers = 0;  // of segments that were read all the same
-    bool guessed_epoch = false;  // of one of those: what a destination has of it may be sent to it again
-    std::vector<std::string> moved_aside;  // files in which nothing could be read; their names now
-    // All of it for a person, or "" if there is nothing to say. A torn end alone is no news after a crash.
-    std::string told() const;
-  };
+  using Recovery = Log::Recovery;  // what opening found wrong
   const Recovery& recovery() const { return recovery_; }
 
   // ---- appending ----
@@ -164,10 +148,7 @@ class Spool {
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);
   void count(const std::string& name, std::int64_t change);
-  struct Waiting {
-    std::uint64_t appended = 0, events = 0, bytes = 0;
-    std::int64_t oldest = 0;  // when the first of them was appended; 0: none waits
-  };
+  using Waiting = Queues::Waiting;
   Waiting waiting(std::uint32_t destination) const;
   // Counters and queues as of one moment: nothing is appended or passed in between.
   struct View {
@@ -185,100 +166,36 @@ class Spool {
   void wake_readers();  // lets `read` calls return early
 
  private:
-  struct Segment {
-    std::uint64_t number = 0;
-    std::string path;
-    std::shared_ptr<DiskFile> file;
-    std::uint64_t last_record = 0;
-    std::uint64_t reused = 0;  // bytes that the file held before
-    std::uint64_t head = 0;    // bytes of its header and snapshot
-  };
-  bool is_full(const Segment& segment) const {
-    return segment.file->size() - segment.head >= settings_.segment_size;
-  }
-  // A file of a segment that is done with, kept to be written again.
-  struct Spare {
-    std::string path;  // "": there is none
-    std::shared_ptr<DiskFile> file;
-    std::uint64_t bytes = 0;
-  };
-  struct Entry {
-    std::uint64_t number = 0, epoch = 0;
-    std::shared_ptr<DiskFile> file;
-    std::uint64_t segment = 0;
-    std::uint64_t offset = 0;
-    std::uint32_t size = 0;  // with its header
-    std::int64_t appended_at = 0;
-    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;
-  };
-  struct Destination {
-    Cursor cursor;
-    std::uint64_t bytes = 0;    // of records that wait for it
-    std::uint64_t in_hand = 0;  // up to this record they were read
-    std::vector<std::pair<std::uint64_t, std::uint64_t>>
-        shed;  // ranges of records given up, behind the cursor
-  };
-
-  Spool(Disk& disk, SpoolSettings settings) : disk_(disk), settings_(std::move(settings)) {}
+  Spool(Disk& disk, SpoolSettings settings);
   std::optional<Problem> recover();
-  int begin_segment();
-  int write_segment_head(std::uint64_t number);
-  void write_mark(std::uint64_t closed_at);
-  void keep_reserve();
-  std::uint64_t take_spare(const std::string& path, std::unique_ptr<DiskFile>& file);
-  int write(RecordType type, std::string record, Entry* entry, bool compressed = false);
-  int write_note(Changes changes);
-  std::uint32_t id(const std::string& key, const std::string& next_key);
-  Waiting waiting(std::uint32_t id, const Destination& d) const;
-  const Entry* next(std::uint32_t destination, std::uint64_t after, std::uint32_t* events) const;
-  void apply(const Changes& changes);
-  void apply_shed(std::uint32_t destination, Destination& d);
-  void forget_shed(std::uint32_t destination, Destination& d);
-  void recover_shed();
-  std::uint64_t first_needed() const;
-  bool owes_note() const;
-  void after_failed_sync();
-  void forget_durable();
+  // What a sync thread does, and whoever waits; the mutex is let go of meanwhile.
   void run_sync();
-  void sync(std::unique_lock<std::mutex>& lock);
-  void trim(std::unique_lock<std::mutex>& lock);
-  std::uint64_t visible() const { return settings_.sync == SpoolSync::os ? last_number_ : durable_; }
-  Snapshot snapshot() const;
+  void sync() REQUIRES(mutex_);
+  void trim() REQUIRES(mutex_);
+  void rewrite() REQUIRES(mutex_);
 
-  Disk& disk_;
-  SpoolSettings settings_;
-  Identity identity_;
+  int write_note(const Changes& changes) REQUIRES(mutex_);
+  std::uint32_t id(const std::string& key, const std::string& next_key) REQUIRES(mutex_);
+  bool owes_note() const REQUIRES(mutex_) { return queues_.cursors_changed() || state_.owes_note(); }
+  std::uint64_t first_needed() const REQUIRES(mutex_) { return queues_.first_needed(log_.last() + 1); }
+  std::uint64_t visible() const REQUIRES(mutex_) {
+    return settings_.sync == SpoolSync::os ? log_.last() : log_.durable();
+  }
+  Snapshot snapshot() const REQUIRES(mutex_);
+
+  const SpoolSettings settings_;
+  Identity identity_;  // neither changes once it is open
   Recovery recovery_;
-  int lock_ = -1;
-
-  mutable std::mutex mutex_;
-  std::condition_variable work_;      // for the sync thread
-  std::condition_variable progress_;  // something became visible or durable
-  std::vector<Segment> segments_;     // the last one is written to
-  Spare spare_;
-  std::deque<Entry> entries_;  // the batches of all segments, by number
-  std::map<std::uint32_t, Destination> destinations_;
-  std::map<std::string, std::string> state_;
-  Counters counters_;
-  std::uint64_t last_number_ = 0, durable_ = 0;
-  std::deque<std::pair<std::uint64_t, std::string>>
-      undurable_;                     // records above durable_, as written: for a failed fsync
-  std::vector<std::string> buffers_;  // of records that are on disk, for the next ones
-  bool syncing_ = false;  // a thread is at it; the kernel tells a failed fsync only once, so no two at a time
-  std::size_t undurable_bytes_ = 0;
-  Changes unsaved_;  // applied already; for the next note
-  bool cursors_changed_ = false;
-  std::chrono::steady_clock::time_point last_note_{};
-  struct Pending {
-    std::uint64_t number = 0;
-    Changes changes;
-    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;
-  };
-  std::deque<Pending> pending_;  // not yet in acknowledged_
-  Snapshot acknowledged_;
-  std::uint64_t unreadable_ = 0, failed_syncs_ = 0, wakes_ = 0;
-  bool rewrite_ = false;  // an fsync failed, and what it should have saved is not yet in another segment
-  bool stopping_ = false;
+  mutable Mutex mutex_;
+  Signal work_;      // for the sync thread
+  Signal progress_;  // something became visible or durable
+  Log log_ GUARDED_BY(mutex_);
+  State state_ GUARDED_BY(mutex_);
+  Queues queues_ GUARDED_BY(mutex_);
+  std::optional<Acknowledged> acknowledged_ GUARDED_BY(mutex_);
+  std::chrono::steady_clock::time_point last_note_ GUARDED_BY(mutex_){};
+  std::uint64_t unreadable_ GUARDED_BY(mutex_) = 0, wakes_ GUARDED_BY(mutex_) = 0;
+  bool stopping_ GUARDED_BY(mutex_) = false;
   std::thread sync_thread_;
 };
 

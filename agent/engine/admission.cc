@@ -35,8 +35,8 @@ const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Runni
 }
 
 bool Engine::submit(SourceBatch batch) {
-  std::unique_lock lock(mutex_);
-  return !admit(std::move(batch), {}, nullptr, lock);
+  Lock lock(mutex_);
+  return !admit(std::move(batch), {}, nullptr);
 }
 
 Intake::Taken Engine::submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
@@ -44,9 +44,9 @@ Intake::Taken Engine::submit_durably(SourceBatch batch, std::chrono::nanoseconds
   const auto begin = std::chrono::steady_clock::now();
   auto fate = std::make_shared<Fate>(Fate::open);
   {
-    std::unique_lock lock(mutex_);
-    if (const auto refused = admit(std::move(batch), begin + patience, fate, lock)) return *refused;
-    room_.wait(lock, [&] { return *fate != Fate::open; });
+    Lock lock(mutex_);
+    if (const auto refused = admit(std::move(batch), begin + patience, fate)) return *refused;
+    room_.wait(mutex_, [&]() REQUIRES(mutex_) { return *fate != Fate::open; });
     if (*fate == Fate::given_up) return Taken::stopping;
   }
   for (const auto until = std::chrono::steady_clock::now() + for_disk;
@@ -59,7 +59,7 @@ Intake::Taken Engine::submit_durably(SourceBatch batch, std::chrono::nanoseconds
 // Gives the batch a ticket, or answers why not. Waits for room, until that time if one is given.
 std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
                                            std::optional<std::chrono::steady_clock::time_point> until,
-                                           std::shared_ptr<Fate> fate, std::unique_lock<std::mutex>& lock) {
+                                           std::shared_ptr<Fate> fate) {
   const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
   std::shared_ptr<const Running> running;
   for (;;) {
@@ -72,18 +72,18 @@ std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
       return Taken::no_room;
     }
     {
-      std::lock_guard running_lock(running_mutex_);
+      Lock running_lock(running_mutex_);
       running = running_;
     }
     if (!running->counters->has_source(batch.source)) return Taken::stopping;
     if (next_ticket_ - committed_ >= most_in_flight_) {
       if (until)
-        room_.wait_until(lock, *until);
+        room_.wait_for(mutex_, *until - std::chrono::steady_clock::now());
       else
-        room_.wait(lock);
+        room_.wait(mutex_);
     } else if (const DestinationSettings* full = pausing(batch, *running)) {
       paused_sources_[batch.source] = full->name;
-      room_.wait_for(lock, kLookAgain);
+      room_.wait_for(mutex_, kLookAgain);
     } else {
       break;
     }

@@ -29,7 +29,7 @@ void Engine::start_destinations() {
   std::vector<std::uint32_t> ids;
   std::map<std::string, Delivering> old;
   {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     for (auto it = deliveries_.begin(); it != deliveries_.end();) {
       const DestinationSettings* d = running->configuration->destination(it->first);
       const std::uint64_t waiting = spool_->waiting(it->second.thread->id()).events;
@@ -53,7 +53,7 @@ void Engine::start_destinations() {
     const std::uint32_t id = running->id_of(d);
     ids.push_back(id);
     {
-      std::lock_guard lock(running_mutex_);
+      Lock lock(running_mutex_);
       if (deliveries_.count(d.name)) continue;
     }
     Delivering delivering{
@@ -61,7 +61,7 @@ void Engine::start_destinations() {
         std::make_unique<DeliveryThread>(d, id, d.kind->make({d, id, spool_->identity(), data_}), *spool_,
                                          *letters_, problems_),
         running->configuration};
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     deliveries_[d.name] = std::move(delivering);
   }
   spool_->keep_destinations(ids);
@@ -90,7 +90,7 @@ std::string Engine::keep_leaving(const Configuration& configuration, const Forme
                                          *letters_, problems_),
         then};
     mark_leaving(delivering, name);
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     deliveries_[name] = std::move(delivering);
   }
   return "";
@@ -100,10 +100,9 @@ std::string Engine::keep_leaving(const Configuration& configuration, const Forme
 void Engine::end_leaving() {
   std::vector<Delivering> done;
   std::vector<std::uint32_t> ids;
+  if (!reloading_.try_lock()) return;
   {
-    std::unique_lock reloading(reloading_, std::try_to_lock);
-    if (!reloading) return;
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     for (auto it = deliveries_.begin(); it != deliveries_.end();) {
       if (!it->second.leaving || spool_->waiting(it->second.thread->id()).events != 0) {
         ids.push_back(it++->second.thread->id());
@@ -114,16 +113,18 @@ void Engine::end_leaving() {
     }
     if (!done.empty()) spool_->keep_destinations(ids);
   }
+  reloading_.unlock();
 }
 
 // Steps are counted since their configuration began.
 void Engine::forget_old_steps() {
-  spool_->forget_counters("step/", "step/" + running_->configuration->version + "/");
+  spool_->forget_counters("step/", "step/" + running()->configuration->version + "/");
 }
 
 // What a source has read, its keys, counters and open connections are kept by its name.
 void Engine::rename_sources() {
-  for (const SourceSettings& s : running_->configuration->sources) {
+  const std::shared_ptr<const Running> running = this->running();
+  for (const SourceSettings& s : running->configuration->sources) {
     if (s.was.empty()) continue;
     Changes changes;
     for (const std::string kind : {"file/", "request/"}) {
@@ -141,7 +142,7 @@ void Engine::rename_sources() {
             {spool_->counter_id("source/" + s.name + name.substr(prefix.size() - 1)), value});
       }
     if (!changes.state.empty() || !changes.counters.empty()) spool_->note(std::move(changes));
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     const std::string left = std::string(s.kind->spec.name) + "/" + s.was + "/";
     for (auto it = left_.lower_bound(left); it != left_.end() && it->first.starts_with(left);) {
       auto node = left_.extract(it++);
@@ -158,17 +159,17 @@ void Engine::start_sources() {
   const std::shared_ptr<const Running> running = this->running();
   for (const SourceSettings& settings : running->configuration->sources) {
     {
-      std::lock_guard lock(running_mutex_);
+      Lock lock(running_mutex_);
       if (sources_.count(settings.name)) continue;
     }
     // Not with the lock: those that go on need it for each batch.
     Reading reading{written(settings), running->configuration, settings.kind->make({settings, *this})};
     reading.source->start();
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     sources_[settings.name] = std::move(reading);
   }
   std::map<std::string, std::shared_ptr<void>> left;  // what nobody took ends without the lock
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   left.swap(left_);
 }
 
@@ -179,8 +180,8 @@ void Engine::let_sources_go(const Configuration& next) {
   for (const SourceSettings& s : next.sources) then[s.name] = written(s);
   std::map<std::string, Reading> old;
   {
-    std::lock_guard lock(mutex_);
-    std::lock_guard running_lock(running_mutex_);
+    Lock lock(mutex_);
+    Lock running_lock(running_mutex_);
     for (auto it = sources_.begin(); it != sources_.end();) {
       const auto same = then.find(it->first);
       if (same != then.end() && same->second == it->second.written) {
@@ -193,12 +194,12 @@ void Engine::let_sources_go(const Configuration& next) {
   }
   room_.notify_all();
   for (auto& [name, reading] : old) reading.source->stop();
-  std::unique_lock lock(mutex_);
-  const auto in_flight = [&] {
+  Lock lock(mutex_);
+  const auto in_flight = [&]() REQUIRES(mutex_) {
     return std::any_of(in_flight_.begin(), in_flight_.end(),
                        [&](const InFlight& b) { return old.count(b.source) != 0; });
   };
-  while (in_flight() && !ending_) room_.wait_for(lock, 20ms);
+  while (in_flight() && !ending_) room_.wait_for(mutex_, 20ms);
   letting_go_.clear();
   lock.unlock();
   for (const auto& [name, reading] : old) {
@@ -208,10 +209,10 @@ void Engine::let_sources_go(const Configuration& next) {
 }
 
 std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
-  std::lock_guard reloading(reloading_);
-  if (stopping_) return "the program is stopping";
+  Lock reloading(reloading_);
+  if (ending_) return "the program is stopping";
   for (const char* option : {"data", "listen", "tls", "workers", "spool", "letters"})
-    if (!configuration->server.same(option, running_->configuration->server))
+    if (!configuration->server.same(option, running()->configuration->server))
       return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
   if (paused_) return "the spool cannot be written, and what changes must be noted there; give it room first";
   if (std::string problem = forbids(*configuration); !problem.empty()) return problem;
@@ -220,14 +221,14 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   std::string problem;
   std::uint64_t ticket = 0;
   {
-    std::lock_guard swapping(swapping_);
+    Lock swapping(swapping_);
     problem = ending_ ? "the program is stopping" : forbids(*configuration);
     if (problem.empty())
       if (auto next = prepare(std::move(configuration), &problem)) ticket = swap(std::move(next));
   }
   if (problem.empty()) {
-    std::unique_lock lock(mutex_);
-    while (committed_ < ticket && !ending_) room_.wait_for(lock, 20ms);
+    Lock lock(mutex_);
+    while (committed_ < ticket && !ending_) room_.wait_for(mutex_, 20ms);
     if (committed_ < ticket) return "the program is stopping";
   }
   if (problem.empty()) {
@@ -242,7 +243,7 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
 // The swap is an entry in the order of tickets: what has one already is worked on by the configuration that was there. Memories that
 // do not go on send what they hold, by that one too. Answers the first ticket behind it.
 std::uint64_t Engine::swap(std::shared_ptr<Running> next) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   const std::shared_ptr<const Running> before = running();
   close_memories(before, *next->configuration, nullptr);
   for (const auto& t : next->turnstiles)

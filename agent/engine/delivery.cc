@@ -50,7 +50,7 @@ DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_
 
 DeliveryThread::~DeliveryThread() {
   {
-    std::lock_guard lock(mutex_);
+    Lock lock(mutex_);
     stopping_ = true;
   }
   stop_.notify_all();
@@ -61,13 +61,13 @@ DeliveryThread::~DeliveryThread() {
 }
 
 DeliveryThread::Status DeliveryThread::status() const {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   return status_;
 }
 
 bool DeliveryThread::wait(std::chrono::nanoseconds time) {
-  std::unique_lock lock(mutex_);
-  return !stop_.wait_for(lock, time, [&] { return stopping_.load(); });
+  Lock lock(mutex_);
+  return !stop_.wait_for(mutex_, time, [&] { return stopping_.load(); });
 }
 
 std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {
@@ -244,7 +244,7 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
 void DeliveryThread::failing(const std::string& reason, std::chrono::nanoseconds wait) {
   if (stopping_) return;  // that it was called off is nobody's problem
   problems_.set("destination " + name_, reason);
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   const std::int64_t now = system_now();
   if (!status_.failing) status_.since = now;
   status_.failing = true;
@@ -281,7 +281,7 @@ void DeliveryThread::accepted(std::span<const DeliveryEvent> events, const Deliv
       progress_ = {{accepted_key(id_), value, false}};
       break;
     }
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   status_.tells_stored = stored_.tells();
   if (n != 0) {
     status_.delivered += n;
@@ -349,7 +349,7 @@ void DeliveryThread::adapt(std::size_t events, const Delivery& delivery) {
   } else {
     return;
   }
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   status_.at_once = at_once_ < limits_.events ? at_once_ : 0;
 }
 
@@ -415,7 +415,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
     const auto pause = delivery.retry_after.value_or(backoff(attempt - 1));
     failing(left.reasons.front(), pause);
     {
-      std::lock_guard lock(mutex_);
+      Lock lock(mutex_);
       ++status_.retries;
     }
     spool_.count({{counter("retried"), static_cast<std::int64_t>(events.size())}});
@@ -423,7 +423,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
     if (delivery.too_slow && events.size() > at_once_) return deliver_in_parts(events);
   }
   problems_.clear("destination " + name_);
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (std::exchange(status_.failing, false)) {
     status_.since = system_now();
     status_.reason.clear();

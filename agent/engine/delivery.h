@@ -11,10 +11,8 @@
 #pragma once
 
 #include <atomic>
-#include <condition_variable>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <random>
 #include <set>
 #include <span>
@@ -28,6 +26,7 @@
 #include "agent/engine/letters.h"
 #include "agent/engine/stored_count.h"
 #include "agent/problems.h"
+#include "spool/mutex.h"
 
 namespace dingle {
 
@@ -123,9 +122,9 @@ class DeliveryThread {
   std::mt19937_64 random_{std::random_device{}()};
   Histogram latency_;
   std::atomic<bool> stopping_{false};
-  mutable std::mutex mutex_;  // guards status_
-  Status status_;
-  std::condition_variable stop_;
+  mutable Mutex mutex_;
+  Status status_ GUARDED_BY(mutex_);
+  Signal stop_;
   std::thread thread_;
 };
 

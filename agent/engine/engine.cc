@@ -108,7 +108,7 @@ std::vector<std::string> Engine::abandoned(const Configuration& configuration) c
   for (const auto& [key, id] : spool_->state_with_prefix("destination/")) {
     const std::string name = key.substr(std::strlen("destination/"));
     {
-      std::lock_guard lock(running_mutex_);
+      Lock lock(running_mutex_);
       if (const auto it = deliveries_.find(name); it != deliveries_.end() && it->second.leaving) continue;
     }
     bool taken_over = configuration.destination(name) != nullptr;
@@ -173,22 +173,26 @@ void Engine::note_pausing(Running& running, std::size_t node, const std::string&
 }
 
 void Engine::leave(const std::string& key, std::shared_ptr<void> open) {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   left_[key] = std::move(open);
 }
 
 std::shared_ptr<void> Engine::take_over(const std::string& key) {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   auto node = left_.extract(key);
   return node.empty() ? nullptr : std::move(node.mapped());
 }
 
 // Lets the sources hand in what they cannot read again.
 void Engine::finish_sources(std::chrono::steady_clock::time_point deadline) {
-  for (const auto& [name, reading] : sources_) reading.source->finish();
+  std::vector<Source*> sources;  // which stay, as nothing is reloaded meanwhile
+  {
+    Lock lock(running_mutex_);
+    for (const auto& [name, reading] : sources_) sources.push_back(reading.source.get());
+  }
+  for (Source* source : sources) source->finish();
   while (std::chrono::steady_clock::now() < deadline &&
-         !std::all_of(sources_.begin(), sources_.end(),
-                      [](const auto& s) { return s.second.source->finished(); }))
+         !std::all_of(sources.begin(), sources.end(), [](const Source* s) { return s->finished(); }))
     std::this_thread::sleep_for(5ms);
 }
 
@@ -196,37 +200,37 @@ void Engine::finish_sources(std::chrono::steady_clock::time_point deadline) {
 // forgotten: its checkpoint was not kept either, and a start takes what steps remember from the spool.
 void Engine::quiesce() {
   {
-    std::lock_guard lock(mutex_);
+    Lock lock(mutex_);
     quiescing_ = true;
   }
   room_.notify_all();
   done_.notify_all();
   std::map<std::string, Reading> old;
   {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     old.swap(sources_);
   }
   for (auto& [name, reading] : old) reading.source->stop();
   old.clear();
-  std::unique_lock lock(mutex_);
-  done_.wait(lock, [&] { return committed_ == next_ticket_; });
+  Lock lock(mutex_);
+  done_.wait(mutex_, [&]() REQUIRES(mutex_) { return committed_ == next_ticket_; });
 }
 
 // Lets batches in again.
 void Engine::resume() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   quiescing_ = discarding_ = false;
 }
 
 // From now on that one. False if there is none.
 bool Engine::run(std::shared_ptr<const Running> next) {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   if (next) running_ = std::move(next);
   return running_ != nullptr;
 }
 
 std::shared_ptr<const Engine::Running> Engine::running() const {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   return running_;
 }
 
@@ -234,7 +238,7 @@ std::shared_ptr<const Engine::Running> Engine::running() const {
 bool Engine::drained() const {
   std::set<std::uint32_t> down;
   if (!memory_) {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     for (const auto& [name, d] : deliveries_)
       if (d.thread->status().failing) down.insert(d.thread->id());
   }
@@ -245,25 +249,25 @@ bool Engine::drained() const {
 
 void Engine::stop(std::chrono::nanoseconds within) {
   ending_ = true;
-  std::lock_guard reloading(reloading_);
+  Lock reloading(reloading_);
   if (!committer_.joinable()) return;  // stopped already, or never started
   const auto deadline = std::chrono::steady_clock::now() + within;
   finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
   resume();
-  std::lock_guard resending(resending_);  // it ends, since nothing is taken any more
+  Lock resending(resending_);  // it ends, since nothing is taken any more
   while (std::chrono::steady_clock::now() < deadline) {
     if (drained()) break;
     std::this_thread::sleep_for(5ms);
   }
   {
-    std::lock_guard lock(mutex_);
+    Lock lock(mutex_);
     stopping_ = true;
   }
   work_.notify_all();
   done_.notify_all();
   {
-    std::lock_guard lock(samples_mutex_);
+    Lock lock(samples_mutex_);
     metering_stops_ = true;
   }
   meter_stop_.notify_all();
@@ -275,7 +279,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   problems_.mute();
   std::map<std::string, Delivering> old;
   {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     old.swap(deliveries_);
   }
   old.clear();
@@ -300,8 +304,8 @@ void Engine::run_committer() {
     Fate fate = Fate::given_up;
     std::shared_ptr<const Running> running;
     {
-      std::unique_lock lock(mutex_);
-      done_.wait(lock, [&] {
+      Lock lock(mutex_);
+      done_.wait(mutex_, [&]() REQUIRES(mutex_) {
         return stopping_ || (!processed_.empty() && processed_.begin()->first == committed_);
       });
       if (processed_.empty() || processed_.begin()->first != committed_) return;
@@ -309,13 +313,13 @@ void Engine::run_committer() {
       processed_.erase(processed_.begin());
     }
     {
-      std::lock_guard lock(running_mutex_);
+      Lock lock(running_mutex_);
       running = running_;
     }
     for (;;) {
       int error = 0;
       {
-        std::lock_guard lock(mutex_);
+        Lock lock(mutex_);
         if (discarding_) break;
       }
       make_room(append, *running);
@@ -343,13 +347,13 @@ void Engine::run_committer() {
       problems_.set("spool",
                     std::string("cannot write the spool: ") + std::strerror(error) + "; sources are paused");
       paused_ = true;
-      std::unique_lock lock(mutex_);
-      done_.wait_for(lock, 20ms, [&] { return quiescing_ || stopping_; });
+      Lock lock(mutex_);
+      done_.wait_for(mutex_, 20ms, [&]() REQUIRES(mutex_) { return quiescing_ || stopping_; });
       if (quiescing_ || stopping_) discarding_ = true;
     }
     bool ticked = false;
     {
-      std::lock_guard lock(mutex_);
+      Lock lock(mutex_);
       ++committed_;
       if (in_flight_.front().tick) ticked = std::exchange(ticking_, false);
       in_flight_bytes_ -= in_flight_.front().bytes;

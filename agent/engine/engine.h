@@ -8,11 +8,9 @@
 #pragma once
 
 #include <atomic>
-#include <condition_variable>
 #include <deque>
 #include <map>
 #include <memory>
-#include <mutex>
 #include <set>
 #include <string>
 #include <thread>
@@ -27,6 +25,7 @@
 #include "agent/engine/turnstile.h"
 #include "agent/problems.h"
 #include "agent/sources/source.h"
+#include "spool/mutex.h"
 #include "spool/spool.h"
 #include "store/store.h"
 
@@ -162,7 +161,7 @@ class Engine final : public Intake {
   void rename_sources();
   void forget_resent();
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
-  void finish_sources(std::chrono::steady_clock::time_point deadline);
+  void finish_sources(std::chrono::steady_clock::time_point deadline) REQUIRES(reloading_);
   void quiesce();
   void resume();
   bool drained() const;
@@ -172,12 +171,13 @@ class Engine final : public Intake {
   void encode(Job& job);
   std::uint64_t stream_of(std::uint32_t step) const;
   bool may_pass(const Job& job) const;
-  void carry_on(Job job, std::unique_lock<std::mutex>& lock);
+  void carry_on(Job job) REQUIRES(mutex_);
   static void note_pausing(Running& running, std::size_t node, const std::string& source);
   bool take_turnstiles(Running& next, std::string* problem);
-  void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate);
+  void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate)
+      REQUIRES(mutex_);
   bool close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,
-                      std::shared_ptr<Fate> fate);
+                      std::shared_ptr<Fate> fate) REQUIRES(mutex_);
   bool send_memories(const Configuration& next);
   std::uint64_t swap(std::shared_ptr<Running> next);
   void let_sources_go(const Configuration& next);
@@ -195,8 +195,8 @@ class Engine final : public Intake {
   void run_committer();
 
   std::optional<Taken> admit(SourceBatch batch, std::optional<std::chrono::steady_clock::time_point> until,
-                             std::shared_ptr<Fate> fate, std::unique_lock<std::mutex>& lock);
-  const DestinationSettings* pausing(const SourceBatch& batch, const Running& running) const;
+                             std::shared_ptr<Fate> fate) REQUIRES(mutex_);
+  const DestinationSettings* pausing(const SourceBatch& batch, const Running& running) const REQUIRES(mutex_);
   void make_room(Spool::Append& append, const Running& running);
   void save_memory();
 
@@ -212,29 +212,34 @@ class Engine final : public Intake {
   NewestLines newest_lines_;
   std::int64_t started_ = 0;
 
-  // Taken in this order: reloading_, resending_, swapping_, mutex_, running_mutex_, and then any other.
-  std::mutex reloading_;  // held during reload and stop
-  std::mutex resending_;  // held during a resend, however long that waits for room
-  std::mutex swapping_;   // held while a configuration replaces another, and by who appends by what it says
-  std::atomic<bool> ending_{false};   // stop was called
-  mutable std::mutex running_mutex_;  // guards what follows
-  std::shared_ptr<const Running> running_;
-  std::map<std::string, std::shared_ptr<void>> left_;  // by sources, during a reload
+  // Taken in this order.
+  Mutex reloading_ ACQUIRED_BEFORE(resending_);  // held during reload and stop
+  Mutex resending_ ACQUIRED_BEFORE(swapping_);   // held during a resend, however long that waits for room
+  // Held while a configuration replaces another, and by who appends by what it says.
+  Mutex swapping_ ACQUIRED_BEFORE(mutex_);
+  mutable Mutex mutex_
+      ACQUIRED_BEFORE(running_mutex_);  // of the queue between sources, workers and committer
+  mutable Mutex running_mutex_ ACQUIRED_BEFORE(samples_mutex_);
+  mutable Mutex samples_mutex_;  // and then any other
+
+  std::atomic<bool> ending_{false};  // stop was called
+  std::shared_ptr<const Running> running_ GUARDED_BY(running_mutex_);
+  std::map<std::string, std::shared_ptr<void>> left_
+      GUARDED_BY(running_mutex_);  // by sources, during a reload
   struct Reading {
     std::string written;
     std::shared_ptr<const Configuration> configuration;  // the source points into it
     std::unique_ptr<Source> source;
   };
-  std::map<std::string, Reading> sources_;
-  std::map<std::string, Delivering> deliveries_;
+  std::map<std::string, Reading> sources_ GUARDED_BY(running_mutex_);
+  std::map<std::string, Delivering> deliveries_ GUARDED_BY(running_mutex_);
 
-  mutable std::mutex mutex_;  // guards the queue between sources, workers and committer
-  std::condition_variable room_, work_, done_;
-  std::deque<Job> queue_;
-  std::map<std::uint64_t, Job> parked_;  // by ticket: what waits for its turn
-  bool ticking_ = false;                 // a tick is in flight
-  std::map<std::uint64_t, Spool::Append> processed_;
-  std::uint64_t next_ticket_ = 0, committed_ = 0;
+  Signal room_, work_, done_;
+  std::deque<Job> queue_ GUARDED_BY(mutex_);
+  std::map<std::uint64_t, Job> parked_ GUARDED_BY(mutex_);  // by ticket: what waits for its turn
+  bool ticking_ GUARDED_BY(mutex_) = false;                 // a tick is in flight
+  std::map<std::uint64_t, Spool::Append> processed_ GUARDED_BY(mutex_);
+  std::uint64_t next_ticket_ GUARDED_BY(mutex_) = 0, committed_ GUARDED_BY(mutex_) = 0;
   std::size_t most_in_flight_ = 8;
   struct InFlight {
     std::string source;
@@ -243,21 +248,23 @@ class Engine final : public Intake {
     std::shared_ptr<Fate> fate;
     bool tick = false;
   };
-  std::deque<InFlight> in_flight_;  // by ticket from `committed_` on
-  std::uint64_t in_flight_bytes_ = 0;
-  std::map<std::string, std::string> paused_sources_;  // and the destinations that they wait for
-  bool quiescing_ = false, discarding_ = false, stopping_ = false;
-  std::set<std::string> letting_go_;  // sources that stop, for a change of the configuration
+  std::deque<InFlight> in_flight_ GUARDED_BY(mutex_);  // by ticket from `committed_` on
+  std::uint64_t in_flight_bytes_ GUARDED_BY(mutex_) = 0;
+  std::map<std::string, std::string> paused_sources_
+      GUARDED_BY(mutex_);  // and the destinations that they wait for
+  bool quiescing_ GUARDED_BY(mutex_) = false,
+                  discarding_ GUARDED_BY(mutex_) = false, stopping_ GUARDED_BY(mutex_) = false;
+  std::set<std::string> letting_go_
+      GUARDED_BY(mutex_);  // sources that stop, for a change of the configuration
   std::atomic<bool> paused_{false};
   // Samples of what was appended and passed, one a second.
   struct Sample {
     std::chrono::steady_clock::time_point at;
     std::map<std::uint32_t, std::pair<std::uint64_t, std::uint64_t>> counts;
   };
-  mutable std::mutex samples_mutex_;
-  std::condition_variable meter_stop_;
-  std::deque<Sample> samples_;
-  bool metering_stops_ = false;
+  Signal meter_stop_;
+  std::deque<Sample> samples_ GUARDED_BY(samples_mutex_);
+  bool metering_stops_ GUARDED_BY(samples_mutex_) = false;
   std::thread meter_;
   std::vector<std::thread> workers_;
   std::thread committer_;

@@ -52,7 +52,7 @@ Connection& Letters::connection() {
 bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
   std::uint64_t size = bytes();
   for (const Letter& l : letters) size += l.event.size() + l.record.size() + l.reason.size();
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (size > limit_) {
     *problem = "the store of dead letters is full (" + format_size(limit_) +
                "): resend or discard some (dingle letters), or raise `server.letters.limit`";
@@ -82,7 +82,7 @@ bool Letters::keep(const std::vector<Letter>& letters, std::string* problem) {
 }
 
 std::uint64_t Letters::count(std::uint32_t destination) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
   try {
     Statement s(connection().get(), "SELECT count(*) FROM letter WHERE destination = ?");
@@ -94,7 +94,7 @@ std::uint64_t Letters::count(std::uint32_t destination) {
 }
 
 std::string Letters::check_file() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!std::filesystem::exists(path_)) return "";
   std::string found;
   try {
@@ -109,7 +109,7 @@ std::string Letters::check_file() {
 }
 
 std::string Letters::check(std::uint32_t destination, std::uint64_t set_aside) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (set_aside == 0) return "";
   try {
     Statement s(connection().get(),
@@ -130,7 +130,7 @@ std::string Letters::check(std::uint32_t destination, std::uint64_t set_aside) {
 }
 
 std::uint64_t Letters::lost(std::uint32_t destination) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
   try {
     Statement s(connection().get(), "SELECT lost FROM gone WHERE destination = ?");
@@ -144,7 +144,7 @@ std::uint64_t Letters::lost(std::uint32_t destination) {
 std::set<std::pair<std::uint64_t, std::uint32_t>> Letters::kept_behind(std::uint32_t destination,
                                                                        std::uint64_t number) {
   std::set<std::pair<std::uint64_t, std::uint32_t>> kept;
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return kept;
   try {
     Statement s(connection().get(),
@@ -159,7 +159,7 @@ std::set<std::pair<std::uint64_t, std::uint32_t>> Letters::kept_behind(std::uint
 
 std::vector<Letter> Letters::list(const LetterChoice& choice, std::size_t most, bool whole) {
   std::vector<Letter> all;
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return all;
   Statement s(
       connection().get(),
@@ -185,13 +185,13 @@ std::vector<Letter> Letters::list(const LetterChoice& choice, std::size_t most, 
 }
 
 std::vector<Letters::Sum> Letters::by_reason(const LetterChoice& choice) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   return sums(choice);
 }
 
 std::vector<Letters::Sum> Letters::reasons(std::uint32_t destination, std::size_t most) {
   std::vector<Sum> all;
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   try {
     if (!sums_) sums_ = sums({});
   } catch (const SqliteError&) {
@@ -217,7 +217,7 @@ std::vector<Letters::Sum> Letters::sums(const LetterChoice& choice) {
 }
 
 std::uint64_t Letters::remove(const LetterChoice& choice) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
   Transaction transaction(connection());
   Statement counted(connection().get(),
@@ -236,7 +236,7 @@ std::uint64_t Letters::remove(const LetterChoice& choice) {
 }
 
 void Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   Statement s(connection().get(),
               "DELETE FROM letter WHERE destination = ? AND epoch = ? AND number = ? AND ordinal = ?");
   s.bind(1, static_cast<std::int64_t>(destination)).bind(2, number.epoch).bind(3, number.number);
@@ -245,10 +245,10 @@ void Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::
 }
 
 std::uint64_t Letters::bytes() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (!connection_ && !std::filesystem::exists(path_)) return 0;
   try {
-    auto pragma = [&](const char* sql) {
+    auto pragma = [&](const char* sql) REQUIRES(mutex_) {
       Statement s(connection().get(), sql);
       return s.step() ? s.number(0) : 0;
     };

@@ -8,12 +8,12 @@
 
 #include <cstdint>
 #include <memory>
-#include <mutex>
 #include <optional>
 #include <set>
 #include <string>
 #include <vector>
 
+#include "spool/mutex.h"
 #include "spool/spool.h"
 
 namespace dingle {
@@ -74,13 +74,13 @@ class Letters {
   std::uint64_t bytes();                                                                     // in use
 
  private:
-  Connection& connection();  // opened at first need
-  std::vector<Sum> sums(const LetterChoice& choice);
-  std::mutex mutex_;
+  Connection& connection() REQUIRES(mutex_);  // opened at first need
+  std::vector<Sum> sums(const LetterChoice& choice) REQUIRES(mutex_);
+  Mutex mutex_;
   std::string path_;
   std::uint64_t limit_;
-  std::unique_ptr<Connection> connection_;
-  std::optional<std::vector<Sum>> sums_;  // of all letters, while it is true
+  std::unique_ptr<Connection> connection_ GUARDED_BY(mutex_);
+  std::optional<std::vector<Sum>> sums_ GUARDED_BY(mutex_);  // of all letters, while it is true
 };
 
 }  // namespace dingle

@@ -9,8 +9,9 @@
 namespace dingle {
 
 std::string Live::Viewer::take(int timeout_ms, std::uint64_t* missed) {
-  std::unique_lock lock(mutex_);
-  news_.wait_for(lock, std::chrono::milliseconds(timeout_ms), [&] { return ended_ || !lines_.empty(); });
+  Lock lock(mutex_);
+  news_.wait_for(mutex_, std::chrono::milliseconds(timeout_ms),
+                 [&]() REQUIRES(mutex_) { return ended_ || !lines_.empty(); });
   std::string out;
   while (!lines_.empty() && out.size() < 256 * 1024) {
     out += lines_.front();
@@ -23,26 +24,26 @@ std::string Live::Viewer::take(int timeout_ms, std::uint64_t* missed) {
 }
 
 bool Live::Viewer::ended() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   return ended_ && lines_.empty();
 }
 
 std::shared_ptr<Live::Viewer> Live::add(Condition where, std::string pipeline, bool dropped) {
   auto viewer = std::make_shared<Viewer>(std::move(where), std::move(pipeline), dropped);
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   viewers_.push_back(viewer);
   ++viewers_count_;
   return viewer;
 }
 
 void Live::remove(const std::shared_ptr<Viewer>& viewer) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   viewers_.remove(viewer);
   viewers_count_ = static_cast<int>(viewers_.size());
 }
 
 std::vector<std::shared_ptr<Live::Viewer>> Live::viewers(std::string_view pipeline, bool dropped) {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   std::vector<std::shared_ptr<Viewer>> all;
   for (const auto& v : viewers_)
     if (v->dropped_ == dropped && (v->pipeline_.empty() || v->pipeline_ == pipeline)) all.push_back(v);
@@ -59,7 +60,7 @@ void Live::show(const Batch& batch, std::string_view pipeline, bool dropped, Sho
       if (!by) continue;
       {
         // Who does not read is not rendered for, nor asked what it would want: the rest may have matched.
-        std::lock_guard viewer_lock(viewer->mutex_);
+        Lock viewer_lock(viewer->mutex_);
         if (viewer->bytes_ >= Viewer::kMostBytes - Viewer::kRoom) {
           viewer->missed_ += batch.events.size() - i;
           break;
@@ -81,7 +82,7 @@ void Live::show(const Batch& batch, std::string_view pipeline, bool dropped, Sho
       std::string line;
       append_event_json(e, line);
       line += '\n';
-      std::lock_guard viewer_lock(viewer->mutex_);
+      Lock viewer_lock(viewer->mutex_);
       if (viewer->bytes_ + line.size() > Viewer::kMostBytes) {
         ++viewer->missed_;
         continue;
@@ -113,9 +114,9 @@ void Live::unrouted(const Flow::Node& node, const Batch& batch, const std::vecto
 }
 
 void Live::end() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   for (const auto& viewer : viewers_) {
-    std::lock_guard viewer_lock(viewer->mutex_);
+    Lock viewer_lock(viewer->mutex_);
     viewer->ended_ = true;
     viewer->news_.notify_all();
   }

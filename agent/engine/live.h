@@ -3,17 +3,16 @@
 #pragma once
 
 #include <atomic>
-#include <condition_variable>
 #include <cstdint>
 #include <deque>
 #include <list>
 #include <memory>
-#include <mutex>
 #include <string>
 #include <vector>
 
 #include "core/condition/condition.h"
 #include "core/flow/work.h"
+#include "spool/mutex.h"
 
 namespace dingle {
 
@@ -36,12 +35,12 @@ class Live final : public FlowObserver {
     Condition where_;
     std::string pipeline_;  // "" : all
     bool dropped_;
-    std::mutex mutex_;
-    std::condition_variable news_;
-    std::deque<std::string> lines_;
-    std::size_t bytes_ = 0;
-    std::uint64_t missed_ = 0;
-    bool ended_ = false;
+    Mutex mutex_;
+    Signal news_;
+    std::deque<std::string> lines_ GUARDED_BY(mutex_);
+    std::size_t bytes_ GUARDED_BY(mutex_) = 0;
+    std::uint64_t missed_ GUARDED_BY(mutex_) = 0;
+    bool ended_ GUARDED_BY(mutex_) = false;
   };
 
   std::shared_ptr<Viewer> add(Condition where, std::string pipeline, bool dropped);
@@ -57,8 +56,8 @@ class Live final : public FlowObserver {
   void show(const Batch& batch, std::string_view pipeline, bool dropped, Shown shown);
   std::vector<std::shared_ptr<Viewer>> viewers(std::string_view pipeline, bool dropped);
 
-  std::mutex mutex_;
-  std::list<std::shared_ptr<Viewer>> viewers_;
+  Mutex mutex_;
+  std::list<std::shared_ptr<Viewer>> viewers_ GUARDED_BY(mutex_);
   std::atomic<int> viewers_count_{0};
 };
 

@@ -11,14 +11,14 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 std::shared_ptr<const Configuration> Engine::configuration() const {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   return running_->configuration;
 }
 
 std::vector<Engine::DestinationState> Engine::destinations() const {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   std::vector<DestinationState> all;
-  std::lock_guard samples_lock(samples_mutex_);
+  Lock samples_lock(samples_mutex_);
   for (const auto& [name, d] : deliveries_) {
     const Histogram& latency = d.thread->latency();
     DestinationState s{name, d.kind, d.thread->id(), d.thread->status()};
@@ -46,7 +46,7 @@ std::vector<Engine::DestinationState> Engine::destinations() const {
 void Engine::shed_old() {
   std::vector<std::pair<std::uint32_t, std::int64_t>> ages;
   {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     for (const DestinationSettings& d : running_->configuration->destinations)
       if (const Options& queue = d.common.section("queue");
           queue.given("age") && queue.text("overflow") == "shed_oldest")
@@ -68,7 +68,7 @@ void Engine::run_meter() {
     shed_old();
     tick_if_due();
     end_leaving();
-    std::unique_lock lock(samples_mutex_);
+    Lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
     // What a burst needed goes back to the system: after 5, 10, 20, 40... seconds, since destinations may
     // tidy up long after the last event.
@@ -78,14 +78,15 @@ void Engine::run_meter() {
     }
     samples_.push_back(std::move(sample));
     if (samples_.size() > kSamples) samples_.pop_front();
-    if (meter_stop_.wait_for(lock, 1s, [&] { return metering_stops_; })) return;
+    if (meter_stop_.wait_for(samples_mutex_, 1s, [&]() REQUIRES(samples_mutex_) { return metering_stops_; }))
+      return;
   }
 }
 
 std::vector<Engine::SourceState> Engine::sources() const {
   std::vector<SourceState> all;
   {
-    std::lock_guard lock(running_mutex_);
+    Lock lock(running_mutex_);
     for (const SourceSettings& s : running_->configuration->sources) {
       SourceState state{s.name, s.kind->spec.name, {}, 0, {}, ""};
       if (auto it = sources_.find(s.name); it != sources_.end())
@@ -95,7 +96,7 @@ std::vector<Engine::SourceState> Engine::sources() const {
     }
   }
   // In the way of the bytes: what is handed in meanwhile is counted twice rather than not at all.
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   for (SourceState& s : all) {
     if (auto it = paused_sources_.find(s.name); it != paused_sources_.end()) s.waits_for = it->second;
     for (const InFlight& batch : in_flight_)
@@ -105,7 +106,7 @@ std::vector<Engine::SourceState> Engine::sources() const {
 }
 
 std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destination) const {
-  std::lock_guard lock(running_mutex_);
+  Lock lock(running_mutex_);
   std::vector<std::shared_ptr<Store>> all;
   for (const DestinationSettings& d : running_->configuration->destinations)
     if (d.kind->spec.name == "index" && !d.options.given("at") &&

@@ -30,9 +30,10 @@ bool continues(const Configuration& c, const Turnstile::Head& head) {
 // The memories of a flow: those that go on, and new ones.
 bool Engine::take_turnstiles(Running& next, std::string* problem) {
   const Flow& flow = next.configuration->flow;
+  const std::shared_ptr<const Running> now = running();
   std::uint64_t ticket = 0;
   {
-    std::lock_guard lock(mutex_);
+    Lock lock(mutex_);
     ticket = next_ticket_;
   }
   for (const Flow::Turnstile& t : flow.turnstiles) {
@@ -43,16 +44,16 @@ bool Engine::take_turnstiles(Running& next, std::string* problem) {
     if (id == 0)
       return *problem = "the spool cannot be written, so nothing new can be given a place in it", false;
     std::shared_ptr<Turnstile> turnstile;
-    if (running_)
-      for (const auto& before : running_->turnstiles)
+    if (now)
+      for (const auto& before : now->turnstiles)
         if (before->id() == id && before->meaning() == step.meaning()) turnstile = before;
     if (!turnstile) {
       turnstile = std::make_shared<Turnstile>(id, pipeline, name_of(step), step);
       turnstile->next = ticket;
       const std::uint64_t unreadable = turnstile->recall(*spool_, step, clock_.wall());
       // What one of another meaning holds is sent with the swap.
-      const bool replaces = running_ && std::any_of(running_->turnstiles.begin(), running_->turnstiles.end(),
-                                                    [&](const auto& before) { return before->id() == id; });
+      const bool replaces = now && std::any_of(now->turnstiles.begin(), now->turnstiles.end(),
+                                               [&](const auto& before) { return before->id() == id; });
       const std::int64_t missing =
           replaces ? 0
                    : spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
@@ -98,7 +99,7 @@ void Engine::tick_if_due() {
   if (std::none_of(running->turnstiles.begin(), running->turnstiles.end(),
                    [&](const auto& t) { return t->next_due() <= now; }))
     return;
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   if (quiescing_ || stopping_ || ticking_ || paused_ || this->running() != running) return;
   if (pausing({}, *running) != nullptr) return;  // a full queue: later
   tick({}, running, nullptr);
@@ -119,9 +120,9 @@ bool Engine::close_memories(const std::shared_ptr<const Running>& running, const
 // The same at a start, waiting until it is appended. False if the disk is full: then it will be when there is room.
 bool Engine::send_memories(const Configuration& next) {
   auto fate = std::make_shared<Fate>(Fate::open);
-  std::unique_lock lock(mutex_);
+  Lock lock(mutex_);
   if (!close_memories(running(), next, fate)) return true;
-  while (*fate == Fate::open && !paused_) room_.wait_for(lock, std::chrono::milliseconds(20));
+  while (*fate == Fate::open && !paused_) room_.wait_for(mutex_, std::chrono::milliseconds(20));
   return *fate == Fate::appended;
 }
 
@@ -135,7 +136,7 @@ bool Engine::has_orphans(const Configuration& configuration) const {
 // At a start: what nobody could send.
 void Engine::give_up_memories() {
   for (const auto& [id, head] : Turnstile::all(*spool_)) {
-    if (continues(*running_->configuration, head)) continue;
+    if (continues(*running()->configuration, head)) continue;
     Changes changes = Turnstile::removal(*spool_, id);
     const std::uint64_t entries = changes.state.size() - 1;
     const std::int64_t held = spool_->counter(held_counter(id));

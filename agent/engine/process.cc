@@ -278,9 +278,9 @@ bool Engine::may_pass(const Job& job) const {
 void Engine::run_worker() {
   const Deaths::Worker worker;
   for (;;) {
-    std::unique_lock lock(mutex_);
+    Lock lock(mutex_);
     auto parked = parked_.end();
-    work_.wait(lock, [&] {
+    work_.wait(mutex_, [&]() REQUIRES(mutex_) {
       parked =
           std::find_if(parked_.begin(), parked_.end(), [&](const auto& p) { return may_pass(p.second); });
       return stopping_ || parked != parked_.end() || !queue_.empty();
@@ -288,14 +288,14 @@ void Engine::run_worker() {
     if (parked != parked_.end()) {
       Job job = std::move(parked->second);
       parked_.erase(parked);
-      carry_on(std::move(job), lock);
+      carry_on(std::move(job));
     } else if (!queue_.empty()) {
       Job job = std::move(queue_.front());
       queue_.pop_front();
-      lock.unlock();
+      mutex_.unlock();
       go_on(job);
-      lock.lock();
-      carry_on(std::move(job), lock);
+      mutex_.lock();
+      carry_on(std::move(job));
     } else {
       return;
     }
@@ -304,7 +304,7 @@ void Engine::run_worker() {
 
 // Takes a job, which has done what it can without a further turn, through the turnstiles that are open for it: to the
 // committer, or to where it has to wait. Every job passes every turnstile, in the order of tickets.
-void Engine::carry_on(Job job, std::unique_lock<std::mutex>& lock) {
+void Engine::carry_on(Job job) {
   const auto& turnstiles = job.running->turnstiles;
   for (; job.passed < turnstiles.size(); ++job.passed, work_.notify_all()) {
     if (!may_pass(job)) {
@@ -314,16 +314,16 @@ void Engine::carry_on(Job job, std::unique_lock<std::mutex>& lock) {
     }
     const bool turns = job.passed == job.stop();
     if (turns) {
-      lock.unlock();
+      mutex_.unlock();
       take_turn(job);
-      lock.lock();
+      mutex_.lock();
     }
     ++turnstiles[job.passed]->next;
     if (turns) {  // others may go on meanwhile
       work_.notify_all();
-      lock.unlock();
+      mutex_.unlock();
       go_on(job);
-      lock.lock();
+      mutex_.lock();
     }
   }
   processed_.emplace(job.ticket, std::move(job.doing->out));

@@ -81,7 +81,7 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
   const std::string its = " of letter " + std::to_string(letter.id);
   EventDecoder decoder;
   std::vector<SpooledEvent> events;
-  std::unique_lock swapping(swapping_);
+  Lock swapping(swapping_);
   const std::shared_ptr<const Running> running = this->running();
   const auto& ids = running->destination_ids;
   if (std::find(ids.begin(), ids.end(), letter.destination) == ids.end())
@@ -110,7 +110,7 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
 }
 
 Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline) {
-  std::lock_guard resending(resending_);
+  Lock resending(resending_);
   Resent done;
   // Those that come back meanwhile wait for the next time.
   std::uint64_t left = 0;

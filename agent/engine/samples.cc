@@ -9,7 +9,7 @@ namespace dingle {
 void ShapeSample::add(const std::string& group, const Line& line, std::uint64_t weight) {
   std::string shape = shape_of(line.text, line.read);
   const std::string key = (line.parsed ? "+" : "") + shape;
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   OfGroup& all = groups_[group];
   auto it = all.shapes.find(key);
   if (it == all.shapes.end()) {
@@ -42,7 +42,7 @@ void ShapeSample::add(const std::string& group, const Line& line, std::uint64_t 
 }
 
 std::vector<SampledShape> ShapeSample::shapes(const std::string& group, std::uint64_t* others) const {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   std::vector<SampledShape> result;
   *others = 0;
   auto it = groups_.find(group);
@@ -55,7 +55,7 @@ std::vector<SampledShape> ShapeSample::shapes(const std::string& group, std::uin
 }
 
 void ShapeSample::forget() {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   groups_.clear();
 }
 
@@ -65,7 +65,7 @@ void NewestLines::add(const SourceBatch& batch) {
   piece.buffer = batch.buffer;
   const std::size_t from = batch.lines.size() > kLines ? batch.lines.size() - kLines : 0;
   for (std::size_t i = from; i < batch.lines.size(); ++i) piece.lines.push_back(batch.lines[i].text);
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   auto& pieces = sources_[batch.source];
   pieces.push_back(std::move(piece));
   std::size_t lines = 0, bytes = 0;
@@ -82,7 +82,7 @@ void NewestLines::add(const SourceBatch& batch) {
 }
 
 std::vector<std::string> NewestLines::of(const std::string& source, std::size_t most) const {
-  std::lock_guard lock(mutex_);
+  Lock lock(mutex_);
   std::vector<std::string> result;
   auto it = sources_.find(source);
   if (it == sources_.end()) return result;

@@ -4,12 +4,12 @@
 
 #include <deque>
 #include <map>
-#include <mutex>
 #include <random>
 #include <string>
 #include <vector>
 
 #include "agent/sources/source.h"
+#include "spool/mutex.h"
 
 namespace dingle {
 
@@ -44,9 +44,9 @@ class ShapeSample {
     std::map<std::string, SampledShape> shapes;  // by shape; of parsed ones with a sign before it
     std::uint64_t others = 0;
   };
-  mutable std::mutex mutex_;
-  std::map<std::string, OfGroup> groups_;
-  std::minstd_rand random_{1};
+  mutable Mutex mutex_;
+  std::map<std::string, OfGroup> groups_ GUARDED_BY(mutex_);
+  std::minstd_rand random_ GUARDED_BY(mutex_){1};
 };
 
 // The newest lines of each source; holds on to the buffers that they were read into instead of copying.
@@ -61,8 +61,8 @@ class NewestLines {
     std::shared_ptr<const LineBuffer> buffer;
     std::vector<std::string_view> lines;
   };
-  mutable std::mutex mutex_;
-  std::map<std::string, std::deque<Piece>> sources_;
+  mutable Mutex mutex_;
+  std::map<std::string, std::deque<Piece>> sources_ GUARDED_BY(mutex_);
 };
 
 }  // namespace dingle

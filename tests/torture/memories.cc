@@ -55,13 +55,16 @@ class Takes final : public Destination {
   }
 };
 const DestinationKind kTakes{
-    {"takes", "For the torture.", "", {}}, true, nullptr, [](const DestinationMaking&) -> std::unique_ptr<Destination> {
-      return std::make_unique<Takes>();
-    }};
+    {"takes", "For the torture.", "", {}},
+    true,
+    nullptr,
+    [](const DestinationMaking&) -> std::unique_ptr<Destination> { return std::make_unique<Takes>(); }};
 
 class Memories {
  public:
-  Memories(unsigned seed, bool damage) : random_(seed), damage_(damage), folder_(make_folder()) { taken = &taken_; }
+  Memories(unsigned seed, bool damage) : random_(seed), damage_(damage), folder_(make_folder()) {
+    taken = &taken_;
+  }
   ~Memories() {
     engine_.reset();
     std::filesystem::remove_all(folder_);
@@ -98,7 +101,8 @@ class Memories {
         "pipelines:\n"
         "  read: {{ from: [s], steps: [ parse: {{ templates: ['{{ship:word}} {{n:int}}'] }} ] }}\n"
         "  once: {{ from: [read], steps: [ unique: {{ by: [ship, n], within: 1000h }} ], to: [d] }}\n"
-        "  sums: {{ from: [read], steps: [ fold: {{ by: [ship], window: {}, grace: 100ms, longest: 2s, most_windows: 2, "
+        "  sums: {{ from: [read], steps: [ fold: {{ by: [ship], window: {}, grace: 100ms, longest: 2s, "
+        "most_windows: 2, "
         "values: {{ total: sum(n){} }} }} ], to: [d] }}\n"
         "destinations: {{ d: {{ index: {{}} , retry: {{ first: 1ms, longest: 5ms }} }} }}\n",
         folder_, folder_, "1s", otherwise_ ? ", greatest: max(n)" : "");
@@ -139,7 +143,8 @@ class Memories {
       b.slices = {{7, std::make_shared<Resource>()}};
       std::size_t at = 0;
       for (const std::size_t end : ends) {
-        b.lines.push_back({{buffer->bytes.get() + at, end - at}, static_cast<std::uint64_t>(next_) + b.lines.size()});
+        b.lines.push_back(
+            {{buffer->bytes.get() + at, end - at}, static_cast<std::uint64_t>(next_) + b.lines.size()});
         at = end;
       }
       b.bytes = all.size();
@@ -211,7 +216,8 @@ class Memories {
   std::int64_t counter(const std::string& name) const { return engine_->spool().counter(name); }
   // By how much what was folded differs from what became of it.
   std::int64_t off() const {
-    return counter("pipeline/sums/merged") - counter("pipeline/sums/stood_for") - counter("pipeline/sums/given_up");
+    return counter("pipeline/sums/merged") - counter("pipeline/sums/stood_for") -
+           counter("pipeline/sums/given_up");
   }
   // All windows are sent, all is delivered.
   void settle() {
@@ -233,9 +239,11 @@ class Memories {
     const long unbalanced = counter("source/s/unbalanced") + counter("ticks_unbalanced") + off();
     for (const auto& [fault, times] : tried_) std::cout << times << " x " << fault << "\n";
     std::cout << fmt::format(
-        "{} lines: {} folded into {} windows, their sum {} of {}; unique: {} passed, {} twice; {} given up, {} "
+        "{} lines: {} folded into {} windows, their sum {} of {}; unique: {} passed, {} twice; {} given up, "
+        "{} "
         "damaged, {} off the balance; {} bytes turned over, {} problems told\n",
-        next_, events, taken_.sent, sum, next_ * (next_ - 1) / 2, passed, taken_.again, counter("pipeline/sums/given_up"),
+        next_, events, taken_.sent, sum, next_ * (next_ - 1) / 2, passed, taken_.again,
+        counter("pipeline/sums/given_up"),
         counter(counter_of_destination(engine_->spool().destination("d"), "damaged")), unbalanced, flips_,
         problems_.size());
     if (damage_) {
@@ -243,8 +251,8 @@ class Memories {
       const bool missing = events != next_ || passed != next_ || taken_.again != 0;
       return good_ && (!missing || !problems_.empty());
     }
-    return good_ && events == next_ && sum == next_ * (next_ - 1) / 2 && passed == next_ && taken_.again == 0 &&
-           unbalanced == 0 && counter("pipeline/sums/given_up") == 0;
+    return good_ && events == next_ && sum == next_ * (next_ - 1) / 2 && passed == next_ &&
+           taken_.again == 0 && unbalanced == 0 && counter("pipeline/sums/given_up") == 0;
   }
 
   std::mt19937_64 random_;
