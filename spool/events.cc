@@ -463,6 +463,8 @@ Value SpooledEvent::get(FieldId field) const {
   if (field == names::observed_timestamp) return Value::timestamp(observed);
   if (field == names::pipeline) return Value::text(pipeline);
   if (field == names::configuration) return Value::text(configuration);
+  if (field == names::source && !source.empty()) return Value::text(source);
+  if (field == names::zone && !zone.empty()) return Value::text(zone);
   if (field == names::template_number) return template_number ? Value::integer(template_number) : Value();
   for (const Field& f : resource)
     if (f.name == field) return f.value;

@@ -231,8 +231,14 @@ std::size_t Log::removable(std::uint64_t needed) const {
 Log::Removal Log::remove(std::size_t segments, const std::optional<Snapshot>& now) {
   const auto end = segments_.begin() + static_cast<std::ptrdiff_t>(segments);
   const Segment& newest = *(end - 1);
-  Removal removal{disk_, settings_.folder, newest.last_record, {}, newest.file, std::max(newest.reused, newest.file->size()),
-                  spare_.path.empty(), now ? reserve_for(*now) : 0};
+  Removal removal{disk_,
+                  settings_.folder,
+                  newest.last_record,
+                  {},
+                  newest.file,
+                  std::max(newest.reused, newest.file->size()),
+                  spare_.path.empty(),
+                  now ? reserve_for(*now) : 0};
   for (auto s = segments_.begin(); s != end; ++s) removal.paths.push_back(s->path);
   segments_.erase(segments_.begin(), end);
   return removal;

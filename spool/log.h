@@ -24,7 +24,7 @@ class Log {
   struct Settings {
     std::string folder;
     std::uint64_t segment_size = 0;  // bytes behind its snapshot after which a segment is full
-    bool durable = true;             // false: what is written is left to the operating system, and no copy of it kept
+    bool durable = true;  // false: what is written is left to the operating system, and no copy of it kept
     bool in_memory = false;
   };
   struct Identity {
@@ -81,7 +81,9 @@ class Log {
   std::uint64_t durable() const { return durable_; }  // up to this record
   // Writes the record with the next number; its payload stands behind room for its header. An errno value.
   int write(RecordType type, std::string record, bool compressed = false, Place* place = nullptr);
-  bool full() const { return segments_.back().file->size() - segments_.back().head >= settings_.segment_size; }
+  bool full() const {
+    return segments_.back().file->size() - segments_.back().head >= settings_.segment_size;
+  }
   // Makes the full segment durable, and begins the next. `lost`: the disk failed, and `rewrite` is to be called.
   int begin_next(Snapshot snapshot, bool& lost);
   // Memory of a record that is on disk, for the next one.

@@ -178,8 +178,8 @@ void Queues::shed(std::uint32_t destination, Shedding shedding) {
 // Takes the destination out of the records that it gave up, and counts them as passed.
 void Queues::apply_shed(std::uint32_t destination, Destination& d) {
   for (auto [from, to] : d.shed)
-    for (auto entry = behind(std::max(from == 0 ? 0 : from - 1, d.cursor.number)); entry != entries_.end() && entry->number <= to;
-         ++entry)
+    for (auto entry = behind(std::max(from == 0 ? 0 : from - 1, d.cursor.number));
+         entry != entries_.end() && entry->number <= to; ++entry)
       std::erase_if(entry->destinations, [&, e = entry](const std::pair<std::uint32_t, std::uint32_t>& one) {
         if (one.first != destination) return false;
         d.cursor.passed += one.second;

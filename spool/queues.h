@@ -72,7 +72,7 @@ class Queues {
 
   // ---- opening ----
   void restore(const Cursors& cursors);
-  void note(const Cursors& cursors);                        // of a note: numbers and what was passed
+  void note(const Cursors& cursors);  // of a note: numbers and what was passed
   void note_appended(std::uint32_t destination, std::uint64_t events);
   void found(Entry entry) { entries_.push_back(std::move(entry)); }
   // All records are found: what waits is what is really there. Answers by destination how many events were destroyed, if
@@ -82,9 +82,10 @@ class Queues {
  private:
   struct Destination {
     Cursor cursor;
-    std::uint64_t bytes = 0;                                    // of records that wait for it
-    std::uint64_t in_hand = 0;                                  // up to this record they were read
-    std::vector<std::pair<std::uint64_t, std::uint64_t>> shed;  // ranges of records given up, behind the cursor
+    std::uint64_t bytes = 0;    // of records that wait for it
+    std::uint64_t in_hand = 0;  // up to this record they were read
+    std::vector<std::pair<std::uint64_t, std::uint64_t>>
+        shed;  // ranges of records given up, behind the cursor
   };
   Waiting waiting(std::uint32_t id, const Destination& d) const;
   std::deque<Entry>::const_iterator behind(std::uint64_t number) const;

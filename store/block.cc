@@ -17,7 +17,8 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
   ByteReader r(directory);
   auto block = std::make_unique<Block>();
   block->load_ = std::move(load);
-  if (r.varint() != 1) return nullptr;
+  const std::uint64_t version = r.varint();
+  if (version != 1 && version != 2) return nullptr;
   block->count_ = r.varint();
   if (block->count_ > kEventsPerBlock) return nullptr;
   for (std::size_t n = r.count(6); n-- && r.ok();) {
@@ -25,6 +26,8 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
     std::string_view name = r.text();
     c.field = name.empty() ? kNoField : block->names_.id(name);
     c.kind = r.u8();
+    c.more = (c.kind & kMore) != 0;
+    c.kind &= static_cast<std::uint8_t>(~kMore);
     c.present = r.varint();
     c.chunk = r.varint();
     c.offset = r.varint();
@@ -155,13 +158,26 @@ bool Block::may_satisfy(const std::vector<Condition::Bound>& bounds) const {
   return true;
 }
 
+// Whether the event has a field of that name of its own.
+bool Block::hidden(const Column& column, std::size_t row) const {
+  return column.more && std::any_of(columns_.begin(), columns_.end(), [&](Column& c) {
+           if (c.more || c.field != column.field) return false;
+           if (!c.loaded) load(c);
+           return !c.values[row].absent();
+         });
+}
+
 Value Block::get(FieldId field) const {
   if (field == names::body) return Value::text(body(row_));
+  Value of_more;
   for (Column& c : columns_) {
     if (c.field != field) continue;
     if (!c.loaded) load(c);
-    if (!c.values[row_].absent()) return c.values[row_];
+    if (c.values[row_].absent()) continue;
+    if (!c.more) return c.values[row_];
+    of_more = c.values[row_];
   }
+  if (!of_more.absent()) return of_more;
   if (field == names::timestamp) return Value::timestamp(timestamp(row_));
   if (field == names::observed_timestamp) {
     const Column* c = fixed(kObserved);
@@ -177,7 +193,7 @@ bool Block::any_text(const std::function<bool(std::string_view)>& test) const {
   for (Column& c : columns_) {
     if (c.field == kNoField || !is_textual(c.kind)) continue;
     if (!c.loaded) load(c);
-    if (!c.values[row_].absent() && test(c.values[row_].as_text())) return true;
+    if (!c.values[row_].absent() && test(c.values[row_].as_text()) && !hidden(c, row_)) return true;
   }
   return false;
 }
@@ -198,7 +214,7 @@ EventOrder Block::order(std::size_t row) const {
   return {value(kSpool), value(kEpoch), value(kNumber), value(kOrdinal)};
 }
 
-StoredEvent Block::event(std::size_t row, std::vector<Field>& fields) const {
+StoredEvent Block::event(std::size_t row, std::vector<Field>& fields, std::vector<Field>& more) const {
   StoredEvent e;
   e.timestamp = timestamp(row);
   auto integer = [&](std::uint8_t kind) {
@@ -211,37 +227,44 @@ StoredEvent Block::event(std::size_t row, std::vector<Field>& fields) const {
   e.position = integer(kPosition);
   e.body = body(row);
   fields.clear();
+  more.clear();
   for (Column& c : columns_) {
     if (c.field == kNoField) continue;
     if (!c.loaded) load(c);
-    if (!c.values[row].absent()) fields.push_back({c.field, c.values[row]});
+    if (!c.values[row].absent()) (c.more ? more : fields).push_back({c.field, c.values[row]});
   }
   e.fields = fields;
+  e.more = more;
   return e;
 }
 
 void append_event_json(const StoredEvent& e, bool types, std::string& out) {
+  const auto each = [&](auto show) {
+    for (const Field& f : e.fields) show(f);
+    for (const Field& f : e.more)
+      if (std::none_of(e.fields.begin(), e.fields.end(),
+                       [&](const Field& own) { return own.name == f.name; }))
+        show(f);
+  };
   out += "{\"timestamp\":\"" + format_rfc3339(e.timestamp) + "\",\"observed_timestamp\":\"" +
          format_rfc3339(e.observed) + "\",\"body\":";
   append_json_string(out, e.body);
-  for (auto fields : {e.fields, e.more})
-    for (const Field& f : fields) {
-      if (is_part_of_event(f.name)) continue;  // they stand there already
-      out += ',';
-      append_json_string(out, field_name(f.name));
-      out += ':';
-      f.value.append_json(out);
-    }
+  each([&](const Field& f) {
+    if (is_part_of_event(f.name)) return;  // they stand there already
+    out += ',';
+    append_json_string(out, field_name(f.name));
+    out += ':';
+    f.value.append_json(out);
+  });
   if (types) {
     out += ",\"dingle.types\":{";
     bool first = true;
-    for (auto fields : {e.fields, e.more})
-      for (const Field& f : fields) {
-        if (!first) out += ',';
-        first = false;
-        append_json_string(out, field_name(f.name));
-        out += ":\"" + std::string(kind_name(f.value.kind())) + "\"";
-      }
+    each([&](const Field& f) {
+      if (!first) out += ',';
+      first = false;
+      append_json_string(out, field_name(f.name));
+      out += ":\"" + std::string(kind_name(f.value.kind())) + "\"";
+    });
     out += '}';
   }
   out += '}';

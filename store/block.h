@@ -1,7 +1,7 @@
 // Blocks: some thousand events, column by column.
 //
 // A block is a directory and chunks. The directory, uncompressed:
-//   varint version (1), varint count, varint columns, each:
+//   varint version (2), varint count, varint columns, each:
 //     text field ("" for the fixed columns), u8 kind or fixed column, varint present,
 //     varint chunk, varint offset, varint size     within the chunk as decompressed
 //     u8 bounded, [ least, greatest ]              int, timestamp: zigzag; decimal: 8 bytes
@@ -11,7 +11,8 @@
 //   texts: u8 1, varint n, n texts, then an index each (u8 if n <= 256, else varint)   a dictionary, or
 //          u8 0, varint size each, then the bytes of all
 // The fixed columns (kinds from 32) are timestamp, observed, spool, epoch, number, ordinal, stream, position,
-// body.
+// body. A column of what does not come from the event itself (its resource, `dingle.source` and the like) has 64 added to its
+// kind. Version 1 told neither apart.
 #pragma once
 
 #include <cstdint>
@@ -45,7 +46,9 @@ struct StoredEvent {
   EventOrder order;
   std::uint64_t stream = 0, position = 0;
   std::string_view body;
-  std::span<const Field> fields, more;  // both count; of two equal names the first
+  std::span<const Field> fields;  // its own
+  // Its resource, and what the program says of it (`dingle.source` and the like). Its own hide those of the same name.
+  std::span<const Field> more;
 };
 
 struct EncodedBlock {
@@ -91,13 +94,14 @@ class Block : public FieldReader {
   std::int64_t timestamp(std::size_t row) const;
   std::string_view body(std::size_t row) const;
   EventOrder order(std::size_t row) const;
-  // The whole event; views into the block, valid as long as it. Fields go to `fields`.
-  StoredEvent event(std::size_t row, std::vector<Field>& fields) const;
+  // The whole event; views into the block, valid as long as it, and into both vectors, to which its fields go.
+  StoredEvent event(std::size_t row, std::vector<Field>& fields, std::vector<Field>& more) const;
 
  private:
   struct Column {
     FieldId field = kNoField;
     std::uint8_t kind = 0;
+    bool more = false;  // not the event's own
     std::size_t present = 0, chunk = 0, offset = 0, size = 0;
     bool bounded = false;
     Value least, greatest;
@@ -105,6 +109,7 @@ class Block : public FieldReader {
     std::vector<Value> values;  // one for each event; absent where it has none
   };
   const Column* fixed(std::uint8_t kind) const;
+  bool hidden(const Column& column, std::size_t row) const;
   void load(Column& column) const;
   std::string_view chunk(std::size_t number) const;
 

@@ -52,7 +52,8 @@ class HashSet {
 struct BlockEncoder::Memory {
   struct Column {
     FieldId field = kNoField;
-    std::uint8_t kind = 0;
+    std::uint8_t kind = 0;  // as it is written
+    std::uint8_t type() const { return static_cast<std::uint8_t>(kind & ~kMore); }
     std::vector<std::uint32_t> rows;
     std::vector<Value> values;
   };
@@ -174,15 +175,15 @@ void BlockEncoder::Memory::write(const Column& c, std::size_t count) {
     raw.resize(1 + (count + 7) / 8, '\0');
     for (std::uint32_t row : c.rows) raw[1 + row / 8] = static_cast<char>(raw[1 + row / 8] | 1 << (row % 8));
   }
-  if (is_integral(c.kind)) {
+  if (is_integral(c.type())) {
     std::uint64_t before = 0;
     for (const Value& v : c.values) {
       w.zigzag(wrapped(static_cast<std::uint64_t>(v.as_integer()) - before));
       before = static_cast<std::uint64_t>(v.as_integer());
     }
-  } else if (c.kind == static_cast<std::uint8_t>(Kind::boolean)) {
+  } else if (c.type() == static_cast<std::uint8_t>(Kind::boolean)) {
     for (const Value& v : c.values) w.u8(v.as_boolean());
-  } else if (c.kind == static_cast<std::uint8_t>(Kind::decimal)) {
+  } else if (c.type() == static_cast<std::uint8_t>(Kind::decimal)) {
     for (const Value& v : c.values) w.decimal(v.as_decimal());
   } else if (c.kind != kBody && make_dictionary(c.values)) {
     w.u8(1);
@@ -238,18 +239,13 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     put(kPosition, Value::integer(wrapped(e.position)));
     put(kBody, Value::text(e.body));
     m.add_words(e.body);
-    std::uint64_t own_names = 0;  // by their last bits
-    for (const Field& f : e.fields) own_names |= bit_of(f.name);
-    // An event's own field hides its resource's, also where they are of different kinds.
-    auto hidden = [&](FieldId name) {
-      return (own_names & bit_of(name)) != 0 &&
-             std::any_of(e.fields.begin(), e.fields.end(), [&](const Field& f) { return f.name == name; });
-    };
     for (auto fields : {e.fields, e.more})
       for (const Field& f : fields) {
         if (f.value.absent() || f.name == kNoField) continue;
-        if (fields.data() == e.more.data() && hidden(f.name)) continue;
-        Memory::Column& c = m.column(f.name, static_cast<std::uint8_t>(f.value.kind()));
+        const bool more = fields.data() == e.more.data();
+        Memory::Column& c = m.column(
+            f.name,
+            static_cast<std::uint8_t>(static_cast<std::uint8_t>(f.value.kind()) | (more ? kMore : 0)));
         if (!c.rows.empty() && c.rows.back() == row) continue;  // twice in one event: the first stays
         c.rows.push_back(row);
         c.values.push_back(f.value);
@@ -263,7 +259,7 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
   block.count = taken;
 
   ByteWriter w(block.directory);
-  w.varint(1);
+  w.varint(2);
   w.varint(taken);
   w.varint(m.used);
   std::string shared;  // the chunk that small columns share
@@ -290,9 +286,9 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
       w.varint(0);
     }
     w.varint(m.raw.size());
-    const bool integral = c.kind == static_cast<std::uint8_t>(Kind::integer) ||
-                          c.kind == static_cast<std::uint8_t>(Kind::timestamp);
-    const bool decimal = c.kind == static_cast<std::uint8_t>(Kind::decimal);
+    const bool integral = c.type() == static_cast<std::uint8_t>(Kind::integer) ||
+                          c.type() == static_cast<std::uint8_t>(Kind::timestamp);
+    const bool decimal = c.type() == static_cast<std::uint8_t>(Kind::decimal);
     w.u8((integral || decimal) && !c.values.empty());
     if (integral && !c.values.empty()) {
       auto [least, greatest] =

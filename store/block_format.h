@@ -21,6 +21,7 @@ enum Fixed : std::uint8_t {
   kBody
 };
 inline constexpr std::uint8_t kLastFixed = kBody;
+inline constexpr std::uint8_t kMore = 64;                 // added to the kind of what is not the event's own
 inline constexpr std::size_t kOwnChunk = 4096;            // columns of this size have a chunk of their own
 inline constexpr std::size_t kLargestChunk = 512u << 20;  // decompressed
 

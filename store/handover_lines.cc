@@ -31,10 +31,38 @@ Value typed(Value v, std::string_view kind) {
 
 // What the sender's program says of an event; other names of that sort came with the data.
 bool of_the_program(FieldId name) {
-  for (const FieldId own : {names::pipeline, names::template_number, names::configuration, names::unmatched,
-                            names::unmatched_column})
+  for (const FieldId own : {names::pipeline, names::template_number, names::configuration, names::source,
+                            names::zone, names::unmatched, names::unmatched_column})
     if (name == own) return true;
   return false;
+}
+
+// The members of a JSON object as fields, each once; `types` names the kinds that do not show. False if one of the two is none.
+bool read_fields(std::string_view fields, std::string_view types, Arena& arena, std::span<const Field>& out) {
+  std::vector<std::pair<std::string_view, std::string_view>> kinds;
+  if (!types.empty() && !json_each(types, arena, [&](std::string_view name, std::string_view text) {
+        if (text.size() >= 2) kinds.emplace_back(name, text.substr(1, text.size() - 2));
+        return kinds.size() <= kMostFields;
+      }))
+    return false;
+  std::vector<Field> all;
+  if (!fields.empty() && !json_each(fields, arena, [&](std::string_view name, std::string_view text) {
+        std::string_view kind;
+        for (const auto& [of, is] : kinds)
+          if (of == name) kind = is;
+        Value v = typed(json_value(text, arena), kind);
+        if (v.is_textual()) v = Value::from_text(v.kind(), arena.copy(v.as_text()));
+        FieldId id = arena.names().id(name);
+        if (!of_the_program(id)) id = arena.names().foreign_id(name);
+        const bool twice = std::any_of(all.begin(), all.end(), [&](const Field& f) { return f.name == id; });
+        if (!v.absent() && id != kNoField && !twice && all.size() < kMostFields) all.push_back({id, v});
+        return true;
+      }))
+    return false;
+  auto* stored = static_cast<Field*>(arena.allocate(std::max<std::size_t>(1, all.size()) * sizeof(Field)));
+  std::copy(all.begin(), all.end(), stored);
+  out = {stored, all.size()};
+  return true;
 }
 
 }  // namespace
@@ -42,7 +70,7 @@ bool of_the_program(FieldId name) {
 bool HandoverLines::add(std::string_view line, const Sender& sender) {
   StoredEvent e;
   e.order.spool = sender.spool;
-  std::string_view fields, types;
+  std::string_view fields, types, more, more_types;
   std::optional<std::string_view> index;
   int numbers = 0;
   bool body = false;
@@ -57,6 +85,8 @@ bool HandoverLines::add(std::string_view line, const Sender& sender) {
     if (name == "observed") return number(e.observed);
     if (name == "fields") return fields = text, true;
     if (name == "types") return types = text, true;
+    if (name == "more") return more = text, true;
+    if (name == "more_types") return more_types = text, true;
     if (name != "index" && name != "body") return true;
     const Value v = json_value(text, arena_);
     if (v.kind() != Kind::text) return false;
@@ -67,29 +97,8 @@ bool HandoverLines::add(std::string_view line, const Sender& sender) {
     return true;
   });
   if (!sound || numbers != 7 || !index || !body) return false;
-  std::vector<std::pair<std::string_view, std::string_view>> kinds;
-  if (!types.empty() && !json_each(types, arena_, [&](std::string_view name, std::string_view text) {
-        if (text.size() >= 2) kinds.emplace_back(name, text.substr(1, text.size() - 2));
-        return kinds.size() <= kMostFields;
-      }))
+  if (!read_fields(fields, types, arena_, e.fields) || !read_fields(more, more_types, arena_, e.more))
     return false;
-  std::vector<Field> all;
-  if (!fields.empty() && !json_each(fields, arena_, [&](std::string_view name, std::string_view text) {
-        std::string_view kind;
-        for (const auto& [of, is] : kinds)
-          if (of == name) kind = is;
-        Value v = typed(json_value(text, arena_), kind);
-        if (v.is_textual()) v = Value::from_text(v.kind(), arena_.copy(v.as_text()));
-        FieldId id = arena_.names().id(name);
-        if (!of_the_program(id)) id = arena_.names().foreign_id(name);
-        const bool twice = std::any_of(all.begin(), all.end(), [&](const Field& f) { return f.name == id; });
-        if (!v.absent() && id != kNoField && !twice && all.size() < kMostFields) all.push_back({id, v});
-        return true;
-      }))
-    return false;
-  auto* stored = static_cast<Field*>(arena_.allocate(std::max<std::size_t>(1, all.size()) * sizeof(Field)));
-  std::copy(all.begin(), all.end(), stored);
-  e.fields = {stored, all.size()};
   by_index_[index_name(*index)].push_back(e);
   return true;
 }

@@ -229,7 +229,7 @@ void IndexFile::merge(BlockEncoder& encoder) {
     if (ids.size() < kMergeFrom) continue;
     Transaction transaction(connection_);
     std::vector<std::unique_ptr<Block>> blocks;
-    std::deque<std::vector<Field>> fields;
+    std::deque<std::vector<Field>> fields, more;
     std::vector<StoredEvent> events;
     bool whole = true;
     for (std::int64_t id : ids) {
@@ -239,8 +239,7 @@ void IndexFile::merge(BlockEncoder& encoder) {
         break;
       }
       for (std::size_t row = 0; row < block->count(); ++row) {
-        events.push_back(block->event(row, fields.emplace_back()));
-        events.back().fields = fields.back();
+        events.push_back(block->event(row, fields.emplace_back(), more.emplace_back()));
       }
       whole = whole && !block->damaged();
       blocks.push_back(std::move(block));

@@ -158,7 +158,7 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
     return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order);
   };
   std::vector<FoundEvent> heap;  // the oldest of the kept on top
-  std::vector<Field> fields;
+  std::vector<Field> fields, more;
   if (limit == 0) return heap;
   const std::size_t wanted = limit;
   std::size_t bytes = 0;      // of the JSON texts
@@ -183,7 +183,7 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
         }
         kept.insert(found.order);
         found.index = index;
-        append_event_json(block.event(row, fields), types, found.json);
+        append_event_json(block.event(row, fields, more), types, found.json);
         bytes += found.json.size();
         // Too many bytes: the oldest make room, and the answer is short.
         while (bytes > most_bytes && !heap.empty() && newer(found, heap.front())) {

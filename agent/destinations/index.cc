@@ -84,8 +84,11 @@ class Index final : public Destination {
   // The resource and where the event was made, the same for long runs of events.
   std::span<const Field> extras_of(const SpooledEvent& e) {
     if (extras_.empty() || last_.resource.data() != e.resource.data() ||
+        last_.source.data() != e.source.data() || last_.zone.data() != e.zone.data() ||
         last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number) {
       std::vector<Field> fields(e.resource.begin(), e.resource.end());
+      if (!e.source.empty()) fields.push_back({names::source, Value::text(e.source)});
+      if (!e.zone.empty() && e.zone != "UTC") fields.push_back({names::zone, Value::text(e.zone)});
       fields.push_back({names::pipeline, Value::text(e.pipeline)});
       fields.push_back({names::configuration, Value::text(e.configuration)});
       if (e.template_number) fields.push_back({names::template_number, Value::integer(e.template_number)});

@@ -26,10 +26,11 @@ void append_line(const DeliveryEvent& d, std::string& out) {
       d.number.epoch, d.number.number, e.ordinal, e.stream, e.position, e.timestamp, e.observed);
   append_json_string(out, e.body);
   std::string types;
+  std::string_view member = "fields", of_types = "types";
   char separator = '{';
   auto add = [&](std::string_view name, const Value& v) {
     if (v.absent()) return;
-    if (separator == '{') out += ",\"fields\":";
+    if (separator == '{') ((out += ",\"") += member) += "\":";
     out += separator;
     separator = ',';
     append_json_string(out, name);
@@ -43,16 +44,20 @@ void append_line(const DeliveryEvent& d, std::string& out) {
     append_json_string(types, name);
     types += ":\"" + std::string(kind_name(v.kind())) + '"';
   };
+  const auto end = [&] {
+    if (separator == ',') out += '}';
+    if (!types.empty()) ((out += ",\"") += of_types) += "\":" + types + "}";
+    separator = '{';
+    types.clear();
+  };
   for (const Field& f : e.fields) add(field_name(f.name), f.value);
-  for (const Field& f : e.resource) {
-    bool hidden = false;
-    for (const Field& own : e.fields) hidden |= own.name == f.name;
-    if (!hidden) add(field_name(f.name), f.value);
-  }
-  for (const FieldId id : {names::pipeline, names::configuration, names::template_number})
-    add(field_name(id), e.get(id));
-  if (separator == ',') out += '}';
-  if (!types.empty()) out += ",\"types\":" + types + "}";
+  end();
+  member = "more", of_types = "more_types";
+  for (const Field& f : e.resource) add(field_name(f.name), f.value);
+  for (const FieldId id :
+       {names::source, names::zone, names::pipeline, names::configuration, names::template_number})
+    if (id != names::zone || e.zone != "UTC") add(field_name(id), e.get(id));
+  end();
   out += "}\n";
 }
 

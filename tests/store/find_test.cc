@@ -18,6 +18,40 @@ TEST_F(StoreTest, AnEventsOwnFieldHidesItsResourcesOfAnotherKind) {
   ASSERT_EQ(found.size(), 1u);
   EXPECT_NE(found[0].json.find("\"status\":200"), std::string::npos) << found[0].json;
   EXPECT_EQ(found[0].json.find("of the resource"), std::string::npos) << found[0].json;
+  EXPECT_EQ(find("status = 200"), (Bodies{"one"}));
+  EXPECT_EQ(find("mentions 'resource'"), Bodies{});
+}
+
+// As it came from its source: what its resource said is there, whatever its own fields are called, and after blocks were merged too.
+TEST_F(StoreTest, KeepsTheResourceApart) {
+  const Field resource[] = {{field_id("status"), Value::text("of the resource")},
+                            {field_id("berth"), Value::text("north-2")},
+                            {names::source, Value::text("gate")}};
+  for (std::uint64_t n = 1; n <= 12; ++n) {
+    add(n, 0, 200, "one");
+    events[0].more = resource;
+    if (n == 5) events[0].fields = {};
+    commit();
+  }
+  store->merge();
+  EXPECT_EQ(store->indexes().at(0).blocks, 1u);
+  IndexReader reader(store->path_of("gate-2026-11-23"));
+  const auto block = reader.open(reader.blocks(INT64_MIN, INT64_MAX).at(0).id);
+  ASSERT_TRUE(block);
+  std::vector<Field> own, more;
+  for (std::size_t row = 0; row < block->count(); ++row) {
+    const bool bare = row == 4;
+    const StoredEvent e = block->event(row, own, more);
+    EXPECT_EQ(e.fields.size(), bare ? 0u : 1u);
+    std::string all;
+    for (const Field& f : e.more) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
+    EXPECT_EQ(all, "status=of the resource berth=north-2 dingle.source=gate ");
+    block->select(row);
+    EXPECT_EQ(block->get(field_id("status")).to_string(), bare ? "of the resource" : "200");
+  }
+  EXPECT_EQ(find("dingle.source = 'gate' and berth = 'north-2'").size(), 12u);
+  EXPECT_EQ(find("status = 200").size(), 11u);
+  EXPECT_EQ(find("mentions 'resource'").size(), 1u);
 }
 
 TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {

@@ -44,6 +44,20 @@ TEST(HandoverLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
   EXPECT_EQ(e.body, "b");
 }
 
+TEST(HandoverLines, TheResourceComesApart) {
+  HandoverLines lines;
+  ASSERT_TRUE(lines.add(
+      line(
+          R"(,"fields":{"ship":"Tern","at":5},"more":{"ship":"Auk","at":"192.0.2.1","dingle.source":"gate","body":"x"},"more_types":{"at":"ip"})"),
+      kSender));
+  const StoredEvent& e = lines.by_index().at("gate-1").at(0);
+  std::string all;
+  for (const auto fields : {e.fields, e.more})
+    for (const Field& f : fields) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
+  EXPECT_EQ(all, "ship=Tern at=5 ship=Auk at=192.0.2.1 dingle.source=gate line.body=x ");
+  EXPECT_EQ(e.more[1].value.kind(), Kind::ip);
+}
+
 TEST(HandoverLines, DeepNestingIsRefused) {
   HandoverLines lines;
   for (const char* in : {",\"fields\":{\"a\":", ",\"other\":"})

@@ -81,8 +81,8 @@ TEST(BlockEncoder, ANameIsOneColumnWhateverItsDictionary) {
   ASSERT_TRUE(block);
   std::string all;
   for (std::size_t row = 0; row < 3; ++row) {
-    std::vector<Field> out;
-    block->event(row, out);
+    std::vector<Field> out, more;
+    block->event(row, out, more);
     std::sort(out.begin(), out.end(),
               [](const Field& a, const Field& b) { return field_name(a.name) < field_name(b.name); });
     for (const Field& f : out) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
@@ -127,9 +127,9 @@ TEST(BlockEncoder, EventsComeBackWithWhereTheyWere) {
   const auto block =
       Block::open(encoded.directory, [&](std::size_t n) { return std::optional(encoded.chunks.at(n)); });
   ASSERT_TRUE(block);
-  std::vector<Field> fields;
+  std::vector<Field> fields, more;
   for (std::size_t row = 0; row < 2; ++row) {
-    const StoredEvent e = block->event(row, fields);
+    const StoredEvent e = block->event(row, fields, more);
     EXPECT_EQ(e.timestamp, events[row].timestamp);
     EXPECT_EQ(e.observed, events[row].observed);
     EXPECT_EQ(e.order, events[row].order);

@@ -389,10 +389,10 @@ TEST(Block, DamagedDirectoriesAndChunksNeverCrash) {
     if (random() % 2) chunk[random() % chunk.size()] = static_cast<char>(random());
     auto block = Block::open(directory, [&](std::size_t) { return std::optional(chunk); });
     if (!block) continue;
-    std::vector<Field> out;
+    std::vector<Field> out, more;
     std::string json;
     for (std::size_t row = 0; row < block->count(); ++row)
-      append_event_json(block->event(row, out), true, json);
+      append_event_json(block->event(row, out, more), true, json);
     damaged += block->damaged();
   }
   EXPECT_GT(damaged, 100) << "a chunk that cannot be read is known to be damaged";
@@ -410,9 +410,9 @@ TEST(Block, EventsAsJsonNameTheTypesThatJsonLacks) {
       Block::open(encoded.directory, [&](std::size_t i) { return std::optional(encoded.chunks[i]); });
   ASSERT_TRUE(block);
   for (const bool types : {false, true}) {
-    std::vector<Field> out;
+    std::vector<Field> out, more;
     std::string json;
-    append_event_json(block->event(0, out), types, json);
+    append_event_json(block->event(0, out, more), types, json);
     const auto event = nlohmann::json::parse(json);
     EXPECT_EQ(event["client.address"], "192.0.2.7");
     EXPECT_EQ(event.contains("dingle.types"), types);
