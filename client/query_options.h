@@ -5,6 +5,7 @@
 #include <vector>
 
 #include "client/connection.h"
+#include "client/terminal.h"
 
 namespace dingle {
 
@@ -45,12 +46,16 @@ struct QueryOptions {
   }
 };
 
-// Says what went wrong while reading indexes, if something did.
+// Says what went wrong while reading indexes, and why nothing was found. Whether something went wrong.
 inline bool report_problems(const Json& body) {
-  if (!body.contains("scanned") || !body["scanned"].contains("problems")) return false;
-  for (const Json& p : body["scanned"]["problems"])
-    std::fprintf(stderr, "dingle: %s\n", p.get<std::string>().c_str());
-  return true;
+  if (!body.contains("scanned")) return false;
+  const Json& scanned = body["scanned"];
+  const auto say = [](const char* before, const Json& text) {
+    std::fprintf(stderr, "%s%s\n", before, visible(text.get<std::string>()).c_str());
+  };
+  for (const Json& p : scanned.value("problems", Json::array())) say("dingle: ", p);
+  for (const Json& n : scanned.value("notes", Json::array())) say("note: ", n);
+  return scanned.contains("problems");
 }
 
 }  // namespace dingle

@@ -42,6 +42,20 @@ struct OpenStores {
   std::vector<std::shared_ptr<Store>> owners;
   std::vector<const Store*> stores;
 };
+
+// Says of fields that nothing has why nothing was found: they may be misspelt.
+void explain(Json& scanned, const OpenStores& held, const Query& query, const std::vector<FieldId>& fields) {
+  const UnknownFields u = unknown_fields(held.stores, query, fields);
+  if (u.blocks == 0) {
+    scanned["notes"].push_back("there is no event in that time, in those indexes");
+    return;
+  }
+  for (const std::string& name : u.unknown) {
+    const std::string near = did_you_mean(name, u.known);
+    scanned["notes"].push_back("no event in that time has a field `" + name + "`" +
+                               (near.empty() ? "" : "; " + near));
+  }
+}
 OpenStores stores(Api& api, const Parameters& p) {
   OpenStores held;
   const std::string destination = p.text("destination");
@@ -98,8 +112,9 @@ ApiAnswer list_events(Api& api, const ApiRequest& r) {
   const Parameters p(r);
   const OpenStores held = stores(api, p);
   Scanned scanned;
-  const auto found = find_events(held.stores, p.query(), p.number("limit", 50, 10'000),
-                                 p.text("types") == "true", scanned, kMostBytes);
+  const Query query = p.query();
+  const auto found = find_events(held.stores, query, p.number("limit", 50, 10'000), p.text("types") == "true",
+                                 scanned, kMostBytes);
   std::string out = "{\"events\":[";
   for (std::size_t i = 0; i < found.size(); ++i) {
     if (i) out += ',';
@@ -107,7 +122,9 @@ ApiAnswer list_events(Api& api, const ApiRequest& r) {
   }
   out += "],";
   if (scanned.cut) out += "\"cut_at_bytes\":" + std::to_string(kMostBytes) + ",";
-  out += "\"scanned\":" + dump(scanned_json(scanned)) + "}";
+  Json told = scanned_json(scanned);
+  if (scanned.matched == 0) explain(told, held, query, query.where.fields());
+  out += "\"scanned\":" + dump(told) + "}";
   return {200, "application/json", std::move(out), nullptr};
 }
 
@@ -121,7 +138,8 @@ ApiAnswer top_values(Api& api, const ApiRequest& r) {
   const OpenStores held = stores(api, p);
   const std::size_t limit = p.number("limit", 20, kMostGroups);
   g.most = limit + 1;  // with that of events without the field
-  const Grouped grouped = group_events(held.stores, p.query(), g, scanned);
+  const Query query = p.query();
+  const Grouped grouped = group_events(held.stores, query, g, scanned);
   Json root{{"field", g.fields[0]}, {"values", Json::array()}};
   std::uint64_t others = grouped.events - grouped.without;
   for (const Group& group : grouped.groups) {
@@ -134,6 +152,11 @@ ApiAnswer top_values(Api& api, const ApiRequest& r) {
   root["without"] = grouped.without;
   root["approximate"] = grouped.approximate;
   root["scanned"] = scanned_json(scanned);
+  if (root["values"].empty()) {
+    std::vector<FieldId> fields = query.where.fields();
+    fields.push_back(field_id(g.fields[0]));
+    explain(root["scanned"], held, query, fields);
+  }
   return json_answer(root);
 }
 
@@ -186,6 +209,14 @@ ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
   }
   root["approximate"] = grouped.approximate;
   root["scanned"] = scanned_json(scanned);
+  std::vector<FieldId> fields;  // that nothing was found by
+  if (grouped.groups.empty()) fields = query.where.fields();
+  if (grouped.groups.empty() && g.measure != Measure::count) fields.push_back(field_id(g.field));
+  for (std::size_t i = 0; i < g.fields.size(); ++i)
+    if (std::all_of(grouped.groups.begin(), grouped.groups.end(),
+                    [&](const Group& group) { return group.keys[i].absent(); }))
+      fields.push_back(field_id(g.fields[i]));
+  if (grouped.groups.empty() || !fields.empty()) explain(root["scanned"], held, query, fields);
   return json_answer(root);
 }
 

@@ -48,6 +48,13 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
   return block;
 }
 
+std::vector<FieldId> Block::fields() const {
+  std::vector<FieldId> all;
+  for (const Column& c : columns_)
+    if (c.field != kNoField) all.push_back(c.field);
+  return all;
+}
+
 std::size_t Block::bytes() const {
   std::size_t all = 0;
   for (const Column& c : columns_) all += std::min(c.size, kLargestChunk);

@@ -81,6 +81,7 @@ class Block : public FieldReader {
   static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load);
 
   std::size_t count() const { return count_; }
+  std::vector<FieldId> fields() const;       // that some of its events have
   std::size_t bytes() const;                 // of its columns, decompressed; costs no reading
   bool damaged() const { return damaged_; }  // a chunk could not be read: its columns look absent
 

@@ -207,6 +207,36 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
   return heap;
 }
 
+UnknownFields unknown_fields(const std::vector<const Store*>& stores, const Query& query,
+                             const std::vector<FieldId>& fields) {
+  constexpr std::size_t kMostBlocks = 1000;
+  UnknownFields result;
+  std::set<std::string, std::less<>> known;
+  for (const FieldId part : {names::body, names::timestamp, names::observed_timestamp})
+    known.emplace(field_name(part));
+  const bool all_time = query.to == std::numeric_limits<std::int64_t>::max();
+  for (const auto& [name, path] : newest_first(stores, query)) {
+    if (query.from >= query.to || result.blocks == kMostBlocks) break;
+    try {
+      IndexReader reader(path);
+      for (const IndexReader::BlockInfo& info :
+           reader.blocks(query.from, all_time ? query.to : query.to - 1)) {
+        if (result.blocks == kMostBlocks || std::chrono::steady_clock::now() >= query.until) break;
+        const auto block = reader.open(info.id);
+        if (!block) continue;
+        ++result.blocks;
+        for (const FieldId field : block->fields()) known.emplace(field_name(field));
+      }
+    } catch (const SqliteError&) {
+      // The search said so.
+    }
+  }
+  for (const FieldId field : fields)
+    if (known.count(field_name(field)) == 0) result.unknown.emplace_back(field_name(field));
+  result.known.assign(known.begin(), known.end());
+  return result;
+}
+
 Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g,
                      Scanned& scanned) {
   struct Accumulator {

@@ -39,6 +39,15 @@ struct Scanned {
   bool stopped = false;
 };
 
+// Names of fields that no event in the time of the query has, as far as the newest blocks say: why nothing was found.
+struct UnknownFields {
+  std::vector<std::string> unknown;
+  std::vector<std::string> known;  // all names that there are
+  std::size_t blocks = 0;          // that were looked at, at most 1000
+};
+UnknownFields unknown_fields(const std::vector<const Store*>& stores, const Query& query,
+                             const std::vector<FieldId>& fields);
+
 struct FoundEvent {
   std::int64_t timestamp = 0;
   EventOrder order;

@@ -54,6 +54,22 @@ TEST_F(StoreTest, KeepsTheResourceApart) {
   EXPECT_EQ(find("mentions 'resource'").size(), 1u);
 }
 
+TEST_F(StoreTest, TellsWhichFieldsNothingHas) {
+  add(1, 0, 200, "one");
+  add(2, 1, 503, "two");
+  commit();
+  const auto unknown = [&](const Query& q) { return unknown_fields({store.get()}, q, q.where.fields()); };
+  Query q;
+  q.where =
+      *Condition::parse("statsu >= 500 and body like 'x%' and timestamp > '2026-01-01' and reason = 'x'");
+  UnknownFields u = unknown(q);
+  EXPECT_EQ(u.unknown, (std::vector<std::string>{"statsu"}));
+  EXPECT_EQ(u.blocks, 1u);
+  EXPECT_NE(std::find(u.known.begin(), u.known.end(), "status"), u.known.end());
+  q.from = kMorning + 3600 * kSecond;
+  EXPECT_EQ(unknown(q).blocks, 0u) << "nothing in that time";
+}
+
 TEST_F(StoreTest, FindsByConditionWordsAndTimeNewestFirst) {
   add(1, 0, 200, "gate 7 opened");
   add(2, 1, 503, "gate 8 refused");
