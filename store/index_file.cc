@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <filesystem>
 
+#include "core/arena.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -229,7 +230,13 @@ void IndexFile::merge(BlockEncoder& encoder) {
     if (ids.size() < kMergeFrom) continue;
     Transaction transaction(connection_);
     std::vector<std::unique_ptr<Block>> blocks;
-    std::deque<std::vector<Field>> fields, more;
+    Arena arena;  // of the events' fields
+    const auto kept = [&](const std::vector<Field>& fields) {
+      auto* to = static_cast<Field*>(arena.allocate(std::max<std::size_t>(1, fields.size()) * sizeof(Field)));
+      std::copy(fields.begin(), fields.end(), to);
+      return std::span<const Field>(to, fields.size());
+    };
+    std::vector<Field> own, more;
     std::vector<StoredEvent> events;
     bool whole = true;
     for (std::int64_t id : ids) {
@@ -239,7 +246,9 @@ void IndexFile::merge(BlockEncoder& encoder) {
         break;
       }
       for (std::size_t row = 0; row < block->count(); ++row) {
-        events.push_back(block->event(row, fields.emplace_back(), more.emplace_back()));
+        StoredEvent& event = events.emplace_back(block->event(row, own, more));
+        event.fields = kept(own);
+        event.more = kept(more);
       }
       whole = whole && !block->damaged();
       blocks.push_back(std::move(block));
