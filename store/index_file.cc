@@ -15,7 +15,7 @@ namespace {
 constexpr std::int64_t kHour = 3600 * kSecond;
 constexpr std::uint64_t kWholeBlock = kEventsPerBlock / 2;  // blocks from this size are left alone
 constexpr std::size_t kMergeFrom = 8;                       // small blocks of one size and hour
-constexpr std::size_t kMostMerged = 64;                     // blocks at once
+constexpr std::size_t kMostMerged = 24;                     // blocks at once: what they hold is in memory
 constexpr std::size_t kLargeBlock = 4u << 20;               // in bytes: left alone as well
 constexpr std::size_t kMergedAtOnce = 32u << 20;            // bytes
 
