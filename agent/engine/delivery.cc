@@ -16,11 +16,8 @@ namespace {
 constexpr unsigned kTriesInOnePiece = 4;  // of a batch that fails as a whole, before it is halved
 constexpr std::size_t kMostDeferred = 4;  // batches that are made durable together
 constexpr unsigned kInTime = 20;          // deliveries in time before more events are tried at once
-constexpr auto kIdle = 500ms;
-constexpr auto kHousekeeping = 10s;
-}  // namespace
+constexpr std::chrono::milliseconds kIdle = 500ms, kHousekeeping = 10s;
 
-namespace {
 // State of the spool: the newest record of which the destination accepted something.
 std::string accepted_key(std::uint32_t id) { return "accepted/" + std::to_string(id); }
 }  // namespace
@@ -177,9 +174,10 @@ void DeliveryThread::pass_deferred() {
   deferred_.clear();
 }
 
-// What was deferred may be gone there.
+// What was deferred may be gone there, and what is in hand comes again, with its counts.
 void DeliveryThread::go_back() {
   deferred_.clear();
+  counts_.clear();
   stored_.go_back();
 }
 

@@ -95,6 +95,20 @@ TEST_F(StoredCountTest, WhatAFlushThatFailedTookBackIsNotCounted) {
   EXPECT_EQ(off(), 0);
 }
 
+TEST_F(StoredCountTest, WhatComesAgainIsCountedOnce) {
+  append({"a", "b"});
+  int call = 0;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    Delivery d;
+    d.durable = ++call != 1;
+    if (call == 1) d.outcomes = {{}, {Outcome::Form::retry, "cut"}};
+    d.counts.emplace_back("replaced", call == 1 ? 1 : events.size());
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"a", "a", "b"}));
+  EXPECT_EQ(counter("replaced"), 2);
+}
+
 TEST_F(StoredCountTest, AnswersForWhatItHadOnceWhenItWasRestored) {
   append({"a", "b"});
   deliver();
