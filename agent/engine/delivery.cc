@@ -131,6 +131,8 @@ void DeliveryThread::run() {
     if (bytes_out_) counters.push_back({counter("bytes_out"), static_cast<std::int64_t>(bytes_out_)});
     if (set_aside_) counters.push_back({counter("set_aside"), static_cast<std::int64_t>(set_aside_)});
     if (sent_again_) stored_.explained();  // it has less until it has all of it again, or what is left of it
+    if (had_before_damage_) stored_.explained();
+    if (had_before_damage_ && cursor >= *had_before_damage_) had_before_damage_.reset();
     stored_.pass(answered_, counters);
     if (batch->damaged) counters.push_back({counter("damaged"), static_cast<std::int64_t>(batch->damaged)});
     deferred_.push_back({cursor, {std::move(progress_), std::move(counters)}});
@@ -191,6 +193,10 @@ std::uint64_t DeliveryThread::resume() const {
 void DeliveryThread::compare(const Delivery& connected) {
   const LogNumber held = *connected.held;
   if (connected.stored) stored_.told(*connected.stored);
+  // It may have taken what is damaged now; what is not comes again, and only then does its count agree.
+  if (const auto& found = spool_.recovery();
+      held.epoch < spool_.identity().epoch && (found.damaged_records != 0 || found.cut_records != 0))
+    had_before_damage_ = held.number;
   if (const std::uint64_t last = spool_.recovery().last_record;
       held.epoch < spool_.identity().epoch && held.number > last) {
     stored_.explained();

@@ -118,6 +118,7 @@ class DeliveryThread {
   std::optional<LogNumber> rewind_to_;  // the destination lost what it had behind this
   // After that: how far it has again what it lost, until it has all.
   std::optional<std::uint64_t> sent_again_;
+  std::optional<std::uint64_t> had_before_damage_;  // up to this record it has some of which the spool lacks
   std::map<std::uint64_t, std::uint64_t> gaps_;  // meanwhile: records that the spool does not have any more
   std::mt19937_64 random_{std::random_device{}()};
   Histogram latency_;

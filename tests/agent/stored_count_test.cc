@@ -1,4 +1,6 @@
 // What a destination stored, by its own count, against what it answered.
+#include <fstream>
+
 #include "tests/agent/delivery_fixture.h"
 
 namespace dingle {
@@ -29,6 +31,15 @@ class StoredCountTest : public DeliveryThreadTest {
       if (tells) d.stored = stored;
       return d;
     });
+  }
+  // Destroys these bytes in the spool's files.
+  void damage(const std::string& text) const {
+    for (const auto& entry : std::filesystem::directory_iterator(folder + "/spool")) {
+      std::fstream file(entry.path(), std::ios::in | std::ios::out | std::ios::binary);
+      const std::string bytes{std::istreambuf_iterator<char>(file), {}};
+      if (const std::size_t at = bytes.find(text); at != std::string::npos)
+        file.seekp(static_cast<std::streamoff>(at)), file.put('?');
+    }
   }
   bool told(const std::string& what) {
     const auto all = problems.all();
@@ -124,6 +135,44 @@ TEST_F(StoredCountTest, AnswersForWhatItHadOnceWhenItWasRestored) {
   EXPECT_EQ(counter("answered") + counter("apart"), static_cast<std::int64_t>(stored));
   append({"e"});
   deliver(1);
+  EXPECT_EQ(off(), 1) << "what comes afterwards is held against its count again";
+}
+
+// It took a record, which was damaged before the spool knew.
+TEST_F(StoredCountTest, AnswersForWhatItTookOfADamagedRecord) {
+  append({"a", "b"});
+  deliver();
+  for (const char* body : {"taken and damaged", "taken", "waits"}) {
+    append({body});
+    ASSERT_TRUE(spool->wait_durable(60s));
+    if (body == std::string("waits")) continue;
+    stored += 1;
+    while (spool->has_more(id, held.number)) ++held.number;
+  }
+  spool.reset();
+  damage("taken and damaged");
+  open();
+  bool connects = true;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    const bool first = std::exchange(connects, false);
+    Delivery d = first ? Delivery::retry("connected") : Delivery{};
+    d.at_once = true;
+    if (first)
+      d.held = held;
+    else
+      held = {events.back().number.epoch, events.back().number.number};
+    for (const auto& e : events) stored += !first && e.event.body == "waits";
+    d.stored = stored;
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"a", "b", "taken", "waits"}));
+  EXPECT_EQ(stored, 5u);
+  EXPECT_EQ(off(), 0);
+  EXPECT_EQ(counter("apart"), 1);
+  for (const char* body : {"e", "f"}) {  // the epoch of these is the new one
+    append({body});
+    deliver(*body == 'f');
+  }
   EXPECT_EQ(off(), 1) << "what comes afterwards is held against its count again";
 }
 
