@@ -81,6 +81,7 @@ class Reader {
     memory(section("pipelines"));
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");
+    former_names(section("pipelines"), "pipeline");
     unused(section("sources"), section("destinations"), section("patterns"));
     if (findings_.errors() == 0 && result_->sources.empty())
       findings_.error(root.place, 1, "the configuration has no sources", "add `sources:` with at least one");
@@ -332,7 +333,7 @@ class Reader {
           stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
     step_names(steps ? *steps : empty, *p);
-    result_->pipelines.push_back({e.key, p, std::move(to)});
+    result_->pipelines.push_back({e.key, o.text("was"), p, std::move(to)});
   }
 
   // What pipelines take from is known when all of them are.
@@ -381,11 +382,12 @@ class Reader {
     made->kind = e.key;
     made->where = std::move(where);
     made->name = o.text("name");
+    if (kind->has_memory) made->was = o.text("was");
     pipeline.add(std::move(made));
   }
 
   void step_names(const Node& steps, const Pipeline& pipeline) {
-    std::set<std::string> taken, remembering;
+    std::set<std::string> taken, remembering, former;
     for (const Node& item : steps.items) {
       if (!item.is_map() || item.entries.size() != 1 || !item.entries[0].value.is_map()) continue;
       const Node* name = item.entries[0].value.find("name");
@@ -400,6 +402,16 @@ class Reader {
                         "two steps of `" + pipeline.name + "` with memory go by the name `" +
                             (step->name.empty() ? step->kind : step->name) + "`",
                         "give each a `name` of its own: what they remember is kept by it");
+    for (const auto& step : pipeline.steps) {
+      if (step->was.empty()) continue;
+      if (remembering.count(step->was))
+        findings_.error(
+            steps, "`was: " + step->was + "` names a step of `" + pipeline.name + "` that is still there",
+            "it is for a step that got another name");
+      else if (!former.insert(step->was).second)
+        findings_.error(steps, "`was: " + step->was + "` stands twice in `" + pipeline.name + "`",
+                        "one takes it over");
+    }
   }
 
   // All of it stands at the beginning of each segment of the spool.
@@ -418,7 +430,9 @@ class Reader {
     std::set<std::string> taken;
     for (const auto& e : entries.entries) {
       const Node* was = e.value.is_map() ? e.value.find("was") : nullptr;
-      if (was && entries.find(was->scalar))
+      if (was && was->scalar.empty())
+        findings_.error(*was, "`was` is empty", "leave it out, or name what this one was");
+      else if (was && entries.find(was->scalar))
         findings_.error(*was, "`was: " + was->scalar + "` names a " + what + " that is still there",
                         "it is for a " + std::string(what) + " that got another name");
       else if (was && !taken.insert(was->scalar).second)

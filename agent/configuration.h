@@ -32,7 +32,7 @@ struct Route {
   std::shared_ptr<const Condition> where;  // on the finished event; nullptr: all of them
 };
 struct PipelineSettings {
-  std::string name;
+  std::string name, was;
   std::shared_ptr<const Pipeline> pipeline;
   std::vector<Route> to;
 };

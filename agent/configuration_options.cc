@@ -99,6 +99,10 @@ const std::vector<OptionSpec>& source_options() {
 
 const std::vector<OptionSpec>& pipeline_options() {
   static const std::vector<OptionSpec> all{
+      {.name = "was",
+       .type = OptionType::text,
+       .text = "The former name of this pipeline: its counters, what its steps remember and its dead letters "
+               "stay with it."},
       {.name = "from",
        .type = OptionType::references,
        .text = "What it takes: the lines of sources, the finished events of other pipelines, and "

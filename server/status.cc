@@ -26,8 +26,9 @@ struct Balance {
   std::int64_t in = 0, accounted = 0;
 };
 
-Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& n,
-              const std::vector<Engine::MemoryState>& memories) {
+Json steps_of(const Engine::Flowing& flowing, std::size_t pipeline, const Numbers& n) {
+  const Configuration& c = *flowing.configuration;
+  const PipelineSettings& p = c.pipelines[pipeline];
   Json steps = Json::array();
   for (std::size_t i = 0; i < p.pipeline->steps.size(); ++i) {
     const Step& step = *p.pipeline->steps[i];
@@ -46,9 +47,8 @@ Json steps_of(const Configuration& c, const PipelineSettings& p, const Numbers& 
            {"failed", n(prefix + "failed")},
            {"about_bytes_in", about("bytes_in")},
            {"about_bytes_out", about("bytes_out")}};
-    for (const auto& m : memories)
-      if (step.with_memory() && m.pipeline == p.name &&
-          m.step == (step.name.empty() ? step.kind : step.name)) {
+    for (const auto& m : flowing.memories)
+      if (step.with_memory() && m.pipeline == pipeline && m.step == name_of(step)) {
         s["created"] = n(prefix + "created");
         s["merged"] = n(prefix + "merged");
         s["memory"] = {{"entries", m.size.entries},
@@ -87,14 +87,14 @@ std::string status_json(Engine& engine) {
   const auto sources = engine.sources();  // before the spool is looked at: what left them is there then
   const Spool::View view = engine.spool().view();
   const Numbers n(view);
-  auto configuration = engine.configuration();
+  const Engine::Flowing flowing = engine.flowing();
+  const std::shared_ptr<const Configuration>& configuration = flowing.configuration;
   const std::int64_t now = system_now();
   Json root;
   root["time"] = format_rfc3339(now);
   root["started"] = format_rfc3339(engine.started());
   root["configuration"] = configuration->version;
   bool paused = engine.paused();
-  const auto memories = engine.memories();
   std::vector<Balance> balances;
   root["sources"] = Json::array();
   for (const auto& s : sources) {
@@ -112,14 +112,15 @@ std::string status_json(Engine& engine) {
   }
   root["paused"] = paused;
   root["pipelines"] = Json::array();
-  for (const PipelineSettings& p : configuration->pipelines) {
-    const std::string prefix = "pipeline/" + p.name + "/";
+  for (std::size_t number = 0; number < configuration->pipelines.size(); ++number) {
+    const PipelineSettings& p = configuration->pipelines[number];
+    const std::string prefix = counter_of_pipeline(flowing.pipeline_ids[number], "");
     const std::int64_t in = n(prefix + "in"), out = n(prefix + "out"), dropped = n(prefix + "dropped"),
                        unmatched = n(prefix + "unmatched"), created = n(prefix + "created"),
                        merged = n(prefix + "merged");
     std::int64_t held = 0;
-    for (const auto& m : memories)
-      if (m.pipeline == p.name) held += n(m.held_counter);
+    for (const auto& m : flowing.memories)
+      if (m.pipeline == number) held += n(m.held_counter);
     root["pipelines"].push_back({{"name", p.name},
                                  {"in", in},
                                  {"matched", out + merged - created - unmatched},
@@ -138,7 +139,7 @@ std::string status_json(Engine& engine) {
                                  {"implausible_times", n(prefix + "implausible_times")},
                                  {"fields_left_out", n(prefix + "fields_left_out")},
                                  {"values_as_text", n(prefix + "values_as_text")},
-                                 {"steps", steps_of(*configuration, p, n, memories)}});
+                                 {"steps", steps_of(flowing, number, n)}});
     balances.push_back({"pipeline " + p.name, in + created, out + dropped + merged});
     balances.push_back(
         {"memory of " + p.name, merged, n(prefix + "stood_for") + held + n(prefix + "given_up")});

@@ -13,7 +13,6 @@
 #endif
 #define GUARDED_BY(mutex) DINGLE_CHECKED(guarded_by(mutex))
 #define REQUIRES(...) DINGLE_CHECKED(requires_capability(__VA_ARGS__))
-#define EXCLUDES(...) DINGLE_CHECKED(locks_excluded(__VA_ARGS__))
 #define ACQUIRED_BEFORE(...) DINGLE_CHECKED(acquired_before(__VA_ARGS__))
 
 namespace dingle {

@@ -14,10 +14,6 @@ constexpr auto kRetrySync = 100ms;                // after a failed fsync that c
 constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
 }  // namespace
 
-std::string counter_of_destination(std::uint32_t id, const char* what) {
-  return "destination/" + std::to_string(id) + "/" + what;
-}
-
 // ---- opening and closing
 
 Spool::Spool(Disk& disk, SpoolSettings settings)
@@ -405,71 +401,6 @@ std::map<std::string, std::string> Spool::state_with_prefix(const std::string& p
 std::int64_t Spool::counter(const std::string& name) const {
   Lock lock(mutex_);
   return state_.counters().value(name);
-}
-
-// ---- names
-
-namespace {
-
-std::uint32_t number_of(const std::string& text) {
-  return static_cast<std::uint32_t>(std::strtoul(text.c_str(), nullptr, 10));
-}
-
-const std::string kDestination = "destination/";
-
-}  // namespace
-
-std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
-  const auto number = [&](const std::string& k, std::uint32_t fallback) REQUIRES(mutex_) {
-    const auto value = state_.value(k);
-    return value ? number_of(*value) : fallback;
-  };
-  if (std::uint32_t known = number(key, 0)) return known;
-  const std::uint32_t next = number(next_key, 1);
-  if (write_note({{{key, std::to_string(next), false}, {next_key, std::to_string(next + 1), false}}, {}}) !=
-      0)
-    return 0;  // else the next name got the same one
-  work_.notify_one();
-  return next;
-}
-
-std::uint32_t Spool::destination(const std::string& name) {
-  Lock lock(mutex_);
-  const std::uint32_t known = id(kDestination + name, "next-destination");
-  if (known != 0) queues_.begin(known, log_.last());
-  return known;
-}
-
-std::uint32_t Spool::pipeline(const std::string& name) {
-  Lock lock(mutex_);
-  return id("pipeline/" + name, "next-pipeline");
-}
-
-std::uint32_t Spool::step(std::uint32_t pipeline, const std::string& name) {
-  Lock lock(mutex_);
-  return id("step/" + std::to_string(pipeline) + "/" + name, "next-step");
-}
-
-int Spool::rename_destination(const std::string& from, const std::string& to) {
-  Lock lock(mutex_);
-  const auto value = state_.value(kDestination + from);
-  if (!value) return 0;
-  if (const auto other = state_.value(kDestination + to)) {
-    if (!queues_.empty(number_of(*other))) return EBUSY;
-    queues_.end(number_of(*other));
-  }
-  return write_note({{{kDestination + from, "", true}, {kDestination + to, *value, false}}, {}});
-}
-
-void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {
-  Lock lock(mutex_);
-  queues_.keep(ids);
-  // A name that comes back some day is another destination.
-  Changes gone;
-  for (const auto& [key, value] : state_.with_prefix(kDestination))
-    if (std::find(ids.begin(), ids.end(), number_of(value)) == ids.end())
-      gone.state.push_back({key, "", true});
-  if (!gone.state.empty()) write_note(gone);
 }
 
 }  // namespace dingle

@@ -67,8 +67,9 @@ struct LogNumber {
   friend auto operator<=>(const LogNumber&, const LogNumber&) = default;
 };
 
-// The names of a destination's counters in the spool.
+// The names of the counters of a destination, and of a pipeline, in the spool.
 std::string counter_of_destination(std::uint32_t id, const char* what);
+std::string counter_of_pipeline(std::uint32_t id, const char* what);
 
 class Spool {
  public:
@@ -106,18 +107,34 @@ class Spool {
   // Forgets the counters whose names begin so, but not those that begin as `kept` does.
   void forget_counters(const std::string& prefix, const std::string& kept);
 
-  // ---- destinations ----
+  // ---- names ----
   // The id kept under this name, made if there is none; 0 if it could not be written. Names may change, ids
   // do not.
   std::uint32_t destination(const std::string& name);
   std::uint32_t pipeline(const std::string& name);
   std::uint32_t step(std::uint32_t pipeline, const std::string& name);  // one with memory
+  // The same, if there is one already; else 0. `pipeline`: whose step it is; 0: it is a pipeline's name itself.
+  std::uint32_t known(std::uint32_t pipeline, const std::string& name) const;
+  struct StepName {
+    std::uint32_t pipeline = 0;
+    std::string pipeline_name, step;  // "": the pipeline's id has no name any more
+  };
+  std::optional<StepName> step_name(std::uint32_t id) const;
+  // Gives ids of pipelines and steps to other names, whose own ids are forgotten; all at once. An errno value. A name without
+  // an id is passed over.
+  struct Renamed {
+    std::uint32_t pipeline = 0;  // as in `known`
+    std::string from, to;
+  };
+  int rename(const std::vector<Renamed>& all);
   // Gives a destination's id to another name, whose own id is forgotten. An errno value; EBUSY: events wait
   // for that other one. Nothing happens if the old name has no id.
   int rename_destination(const std::string& from, const std::string& to);
   // Sets which destinations exist; forgets the cursors, names and ids of others. The caller has seen to what
   // waits for those.
   void keep_destinations(const std::vector<std::uint32_t>& ids);
+
+  // ---- destinations ----
   struct Read {
     LogNumber number;
     std::uint32_t events = 0;  // for this destination

@@ -248,7 +248,7 @@ std::uint64_t Engine::swap(std::shared_ptr<Running> next) {
   close_memories(before, *next->configuration, nullptr);
   for (const auto& t : next->turnstiles)
     if (std::find(before->turnstiles.begin(), before->turnstiles.end(), t) == before->turnstiles.end())
-      t->next = next_ticket_;
+      t->open_at(next_ticket_);
   run(std::move(next));
   return next_ticket_;
 }

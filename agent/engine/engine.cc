@@ -150,13 +150,17 @@ std::shared_ptr<Engine::Running> Engine::prepare(std::shared_ptr<const Configura
     r->destination_ids.push_back(spool_->destination(d.name));
     if (r->destination_ids.back() == 0) return *problem = no_room, nullptr;
   }
-  for (const PipelineSettings& p : configuration->pipelines) {
-    r->pipeline_ids.push_back(spool_->pipeline(p.name));
+  const std::shared_ptr<const Running> now = running();
+  const Identities ids(*spool_, *configuration, now ? now->configuration.get() : nullptr);
+  for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
+    r->pipeline_ids.push_back(ids.pipelines[i] != 0 ? ids.pipelines[i]
+                                                    : spool_->pipeline(configuration->pipelines[i].name));
     if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
   }
-  r->counters.emplace(*spool_, *configuration, r->destination_ids);
+  r->counters.emplace(*spool_, *configuration, r->pipeline_ids, r->destination_ids);
   r->ticks_unbalanced = spool_->counter_id("ticks_unbalanced");
-  if (!take_turnstiles(*r, problem)) return nullptr;
+  if (!take_turnstiles(*r, ids, problem)) return nullptr;
+  if (spool_->rename(ids.renamed) != 0) return *problem = no_room, nullptr;
   const Flow& flow = configuration->flow;
   for (const SourceSettings& source : configuration->sources)
     for (const std::size_t node : flow.reached_from(source.name)) note_pausing(*r, node, source.name);

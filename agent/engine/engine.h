@@ -20,6 +20,7 @@
 #include "agent/engine/deaths.h"
 #include "agent/engine/delivery.h"
 #include "agent/engine/flow_counters.h"
+#include "agent/engine/identities.h"
 #include "agent/engine/live.h"
 #include "agent/engine/samples.h"
 #include "agent/engine/turnstile.h"
@@ -85,10 +86,17 @@ class Engine final : public Intake {
 
   // Of steps with memory.
   struct MemoryState {
-    std::string pipeline, step, held_counter;
+    std::size_t pipeline = 0;
+    std::string step, held_counter;
     StepMemory::Size size;
   };
-  std::vector<MemoryState> memories() const;
+  // A configuration as it runs.
+  struct Flowing {
+    std::shared_ptr<const Configuration> configuration;
+    std::vector<std::uint32_t> pipeline_ids;  // by pipeline
+    std::vector<MemoryState> memories;
+  };
+  Flowing flowing() const;
   // Lets steps with memory send what is due; called once a second, and when more is due than one tick takes.
   void tick_if_due();
 
@@ -173,7 +181,7 @@ class Engine final : public Intake {
   bool may_pass(const Job& job) const;
   void carry_on(Job job) REQUIRES(mutex_);
   static void note_pausing(Running& running, std::size_t node, const std::string& source);
-  bool take_turnstiles(Running& next, std::string* problem);
+  bool take_turnstiles(Running& next, const Identities& ids, std::string* problem);
   void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate)
       REQUIRES(mutex_);
   bool close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,
@@ -184,7 +192,7 @@ class Engine final : public Intake {
   void end_leaving();
   void mark_leaving(Delivering& delivering, const std::string& name);
   std::string keep_leaving(const Configuration& configuration, const Former& former);
-  void give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
+  void give_up(std::uint32_t pipeline, std::uint32_t step, std::int64_t events, Changes changes = {});
   void give_up_memories();
   bool has_orphans(const Configuration& configuration) const;
   void tell_unbalanced(const SourceBatch& batch, std::uint64_t by);

@@ -7,9 +7,12 @@ void count(Changes& changes, CounterId id, std::uint64_t n) {
 }
 
 FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
+                           const std::vector<std::uint32_t>& pipeline_ids,
                            const std::vector<std::uint32_t>& destination_ids) {
   for (const PipelineSettings& p : c.pipelines) {
-    const auto id = [&](const char* what) { return spool.counter_id("pipeline/" + p.name + "/" + what); };
+    const auto id = [&](const char* what) {
+      return spool.counter_id(counter_of_pipeline(pipeline_ids[pipelines_.size()], what));
+    };
     pipelines_.push_back({id("in"), id("out"), id("dropped"), id("unmatched"), id("unrouted"), id("bytes_in"),
                           id("bytes_out"), id("steps_unbalanced"), id("fields_left_out"),
                           id("values_as_text"), id("implausible_times"), id("created"), id("merged"),

@@ -16,6 +16,7 @@ class FlowCounters {
  public:
   // Makes those that there are not yet. Steps are counted for their version of the configuration.
   FlowCounters(Spool& spool, const Configuration& configuration,
+               const std::vector<std::uint32_t>& pipeline_ids,
                const std::vector<std::uint32_t>& destination_ids);
 
   struct OfPipeline {

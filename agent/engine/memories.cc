@@ -8,27 +8,21 @@ namespace dingle {
 
 namespace {
 
-// What a step with memory is known by within its pipeline.
-const std::string& name_of(const Step& step) { return step.name.empty() ? step.kind : step.name; }
-
 std::string held_counter(std::uint32_t id) { return "memory/" + std::to_string(id) + "/held"; }
 
 std::string windows(std::uint64_t n) { return std::to_string(n) + (n == 1 ? " entry" : " entries"); }
 
 // Whether the configuration has that step, and it means the same there.
-bool continues(const Configuration& c, const Turnstile::Head& head) {
-  const auto& all = c.flow.turnstiles;
-  return std::any_of(all.begin(), all.end(), [&](const Flow::Turnstile& t) {
-    const MemoryStep& step = c.flow.step_of(t);
-    return c.pipelines[c.flow.nodes[t.node].number].name == head.pipeline && name_of(step) == head.step &&
-           step.meaning() == head.meaning;
-  });
+bool continues(const Configuration& c, const Identities& ids, std::uint32_t id, const std::string& meaning) {
+  for (std::size_t t = 0; t < ids.steps.size(); ++t)
+    if (ids.steps[t] == id) return c.flow.step_of(c.flow.turnstiles[t]).meaning() == meaning;
+  return false;
 }
 
 }  // namespace
 
 // The memories of a flow: those that go on, and new ones.
-bool Engine::take_turnstiles(Running& next, std::string* problem) {
+bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* problem) {
   const Flow& flow = next.configuration->flow;
   const std::shared_ptr<const Running> now = running();
   std::uint64_t ticket = 0;
@@ -36,37 +30,45 @@ bool Engine::take_turnstiles(Running& next, std::string* problem) {
     Lock lock(mutex_);
     ticket = next_ticket_;
   }
-  for (const Flow::Turnstile& t : flow.turnstiles) {
+  for (std::size_t i = 0; i < flow.turnstiles.size(); ++i) {
+    const Flow::Turnstile& t = flow.turnstiles[i];
     const std::size_t number = flow.nodes[t.node].number;
-    const std::string& pipeline = next.configuration->pipelines[number].name;
+    const std::uint32_t pipeline = next.pipeline_ids[number];
     const MemoryStep& step = flow.step_of(t);
-    const std::uint32_t id = spool_->step(next.pipeline_ids[number], name_of(step));
+    const std::uint32_t id = ids.steps[i] != 0 ? ids.steps[i] : spool_->step(pipeline, name_of(step));
     if (id == 0)
       return *problem = "the spool cannot be written, so nothing new can be given a place in it", false;
     std::shared_ptr<Turnstile> turnstile;
-    if (now)
-      for (const auto& before : now->turnstiles)
-        if (before->id() == id && before->meaning() == step.meaning()) turnstile = before;
+    std::shared_ptr<const Turnstile> former;
+    for (const auto& before : now ? now->turnstiles : std::vector<std::shared_ptr<Turnstile>>{})
+      if (before->id() == id && before->meaning() == step.meaning())
+        turnstile = before;
+      else if (before->id() == id)
+        former = before;
     if (!turnstile) {
-      turnstile = std::make_shared<Turnstile>(id, pipeline, name_of(step), step);
-      turnstile->next = ticket;
-      const std::uint64_t unreadable = turnstile->recall(*spool_, step, clock_.wall());
-      // What one of another meaning holds is sent with the swap.
-      const bool replaces = now && std::any_of(now->turnstiles.begin(), now->turnstiles.end(),
-                                               [&](const auto& before) { return before->id() == id; });
+      turnstile = std::make_shared<Turnstile>(id, step, former);
+      turnstile->open_at(ticket);
+      const auto recalled = turnstile->recall(*spool_, step, clock_.wall());
+      // What one of another meaning holds is sent with the swap, or given up at the end of the start.
+      const std::uint64_t unreadable = former ? 0 : recalled.value_or(0);
       const std::int64_t missing =
-          replaces ? 0
-                   : spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
-      if (missing > 0) give_up(pipeline, id, missing);
+          former || !recalled
+              ? 0
+              : spool_->counter(held_counter(id)) - static_cast<std::int64_t>(turnstile->size().held);
+      std::uint64_t entries = 0;
+      if (unreadable != 0 && turnstile->size().entries == 0)  // with them went what says what they are
+        give_up(pipeline, id, std::max<std::int64_t>(0, missing), Turnstile::removal(*spool_, id, entries));
+      else if (missing > 0)
+        give_up(pipeline, id, missing);
       if (missing < 0)  // a damaged record said that these were folded
         spool_->note({{},
                       {{spool_->counter_id(held_counter(id)), -missing},
-                       {spool_->counter_id("pipeline/" + pipeline + "/merged"), -missing}}});
+                       {spool_->counter_id(counter_of_pipeline(pipeline, "merged")), -missing}}});
       if (unreadable != 0 || missing > 0)
-        problems_.set(
-            "pipeline " + pipeline + ": memory",
-            windows(unreadable) + " of what `" + turnstile->name() + "` remembered cannot be read; " +
-                std::to_string(std::max<std::int64_t>(0, missing)) + " events are given up with that");
+        problems_.set("pipeline " + next.configuration->pipelines[number].name + ": memory",
+                      windows(unreadable) + " of what `" + name_of(step) + "` remembered cannot be read; " +
+                          std::to_string(std::max<std::int64_t>(0, missing)) +
+                          " events are given up with that");
     }
     next.turnstiles.push_back(std::move(turnstile));
     next.held.push_back(spool_->counter_id(held_counter(id)));
@@ -77,9 +79,9 @@ bool Engine::take_turnstiles(Running& next, std::string* problem) {
 }
 
 // Events that were held, and that nobody has any more.
-void Engine::give_up(const std::string& pipeline, std::uint32_t step, std::int64_t events, Changes changes) {
+void Engine::give_up(std::uint32_t pipeline, std::uint32_t step, std::int64_t events, Changes changes) {
   changes.counters.push_back({spool_->counter_id(held_counter(step)), -events});
-  changes.counters.push_back({spool_->counter_id("pipeline/" + pipeline + "/given_up"), events});
+  changes.counters.push_back({spool_->counter_id(counter_of_pipeline(pipeline, "given_up")), events});
   spool_->note(std::move(changes));
 }
 
@@ -110,8 +112,9 @@ void Engine::tick_if_due() {
 bool Engine::close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,
                             std::shared_ptr<Fate> fate) {
   Work::Tick closing{Turn::Why::everything, {}};
+  const Identities ids(*spool_, next, running->configuration.get());
   for (const auto& t : running->turnstiles)
-    closing.of.push_back(!continues(next, {0, t->meaning(), t->pipeline(), t->name()}));
+    closing.of.push_back(!continues(next, ids, t->id(), t->meaning()));
   if (std::find(closing.of.begin(), closing.of.end(), true) == closing.of.end()) return false;
   tick(std::move(closing), running, std::move(fate));
   return true;
@@ -129,32 +132,42 @@ bool Engine::send_memories(const Configuration& next) {
 // Whether something is remembered that the configuration has no step for.
 bool Engine::has_orphans(const Configuration& configuration) const {
   const auto heads = Turnstile::all(*spool_);
-  return std::any_of(heads.begin(), heads.end(),
-                     [&](const auto& head) { return !continues(configuration, head.second); });
+  const Identities ids(*spool_, configuration, nullptr);
+  return std::any_of(heads.begin(), heads.end(), [&](const auto& head) {
+    return !continues(configuration, ids, head.first, head.second.meaning);
+  });
 }
 
 // At a start: what nobody could send.
 void Engine::give_up_memories() {
+  const auto running = this->running();
+  const Identities ids(*spool_, *running->configuration, running->configuration.get());
   for (const auto& [id, head] : Turnstile::all(*spool_)) {
-    if (continues(*running()->configuration, head)) continue;
-    Changes changes = Turnstile::removal(*spool_, id);
-    const std::uint64_t entries = changes.state.size() - 1;
+    if (continues(*running->configuration, ids, id, head.meaning)) continue;
+    std::uint64_t entries = 0;
+    Changes changes = Turnstile::removal(*spool_, id, entries);
     const std::int64_t held = spool_->counter(held_counter(id));
-    give_up(head.pipeline, id, held, std::move(changes));
+    const Spool::StepName known = spool_->step_name(id).value_or(Spool::StepName());
+    give_up(known.pipeline, id, held, std::move(changes));
     if (held != 0)
-      problems_.set("pipeline " + head.pipeline + ": given up",
-                    "the step `" + head.step +
+      problems_.set("pipeline " + known.pipeline_name + ": given up",
+                    "the step `" + known.step +
                         "` is gone or means something else since the last start, and what ran then is " +
                         "not known: " + windows(entries) + " of it, of " + std::to_string(held) +
                         " events, are given up");
   }
 }
 
-std::vector<Engine::MemoryState> Engine::memories() const {
-  std::vector<MemoryState> all;
-  for (const auto& t : running()->turnstiles)
-    all.push_back({t->pipeline(), t->name(), held_counter(t->id()), t->size()});
-  return all;
+Engine::Flowing Engine::flowing() const {
+  const auto running = this->running();
+  Flowing now{running->configuration, running->pipeline_ids, {}};
+  const Flow& flow = running->configuration->flow;
+  for (std::size_t i = 0; i < flow.turnstiles.size(); ++i) {
+    const Turnstile& t = *running->turnstiles[i];
+    now.memories.push_back({flow.nodes[flow.turnstiles[i].node].number,
+                            name_of(flow.step_of(flow.turnstiles[i])), held_counter(t.id()), t.size()});
+  }
+  return now;
 }
 
 }  // namespace dingle

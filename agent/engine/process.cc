@@ -272,7 +272,7 @@ std::uint64_t Engine::stream_of(std::uint32_t step) const {
 // Whether a job is at a turnstile that is open for it, or needs none any more.
 bool Engine::may_pass(const Job& job) const {
   return job.passed == job.running->turnstiles.size() ||
-         job.running->turnstiles[job.passed]->next == job.ticket;
+         job.running->turnstiles[job.passed]->is_open(job.ticket);
 }
 
 void Engine::run_worker() {
@@ -312,13 +312,14 @@ void Engine::carry_on(Job job) {
       parked_.emplace(ticket, std::move(job));
       return;
     }
+    turnstiles[job.passed]->enter();
     const bool turns = job.passed == job.stop();
     if (turns) {
       mutex_.unlock();
       take_turn(job);
       mutex_.lock();
     }
-    ++turnstiles[job.passed]->next;
+    turnstiles[job.passed]->leave();
     if (turns) {  // others may go on meanwhile
       work_.notify_all();
       mutex_.unlock();

@@ -1,5 +1,6 @@
 #include "agent/engine/turnstile.h"
 
+#include <algorithm>
 #include <cstdlib>
 
 #include "core/bytes.h"
@@ -14,34 +15,45 @@ std::vector<std::pair<std::uint32_t, Turnstile::Head>> Turnstile::all(const Spoo
     ByteReader in(value);
     Head head;
     head.serial = in.varint();
-    head.meaning = in.text(), head.pipeline = in.text(), head.step = in.text();
+    head.meaning = in.text();
     found.emplace_back(static_cast<std::uint32_t>(std::strtoul(key.c_str() + memory.size(), nullptr, 10)),
                        std::move(head));
   }
   return found;
 }
 
-Turnstile::Turnstile(std::uint32_t id, std::string pipeline, std::string name, const MemoryStep& step)
-    : id_(id),
-      pipeline_(std::move(pipeline)),
-      name_(std::move(name)),
-      meaning_(step.meaning()),
-      memory_(step.begin()) {}
+namespace {
 
-std::uint64_t Turnstile::recall(const Spool& spool, const MemoryStep& step, std::int64_t now) {
+std::string serial_key(std::uint32_t id) { return "serial/" + std::to_string(id); }
+
+StateChange kept_serial(std::uint32_t id, std::uint64_t serial) {
+  std::string bytes;
+  ByteWriter(bytes).varint(serial);
+  return {serial_key(id), bytes, false};
+}
+
+}  // namespace
+
+Turnstile::Turnstile(std::uint32_t id, const MemoryStep& step, std::shared_ptr<const Turnstile> before)
+    : id_(id), meaning_(step.meaning()), before_(std::move(before)), memory_(step.begin()) {}
+
+std::optional<std::uint64_t> Turnstile::recall(const Spool& spool, const MemoryStep& step, std::int64_t now) {
   memory_ = step.begin();
   noted_ = false;
   std::uint64_t unreadable = 0;
+  if (const auto serial = spool.state(serial_key(id_))) memory_->serial = ByteReader(*serial).varint();
   const auto state = spool.state_with_prefix(prefix(id_));
-  if (const auto head = state.find(prefix(id_)); head != state.end()) {
+  const auto head = state.find(prefix(id_));
+  if (head != state.end()) {
     ByteReader in(head->second);
-    memory_->serial = in.varint();
+    memory_->serial = std::max(memory_->serial, in.varint());
     noted_ = in.text() == meaning_;
   }
-  if (noted_)
-    for (const auto& [key, value] : state)
-      if (key.size() > prefix(id_).size())
-        unreadable += !step.restore(*memory_, std::string_view(key).substr(prefix(id_).size()), value, now);
+  if (head != state.end() && !noted_) return std::nullopt;
+  for (const auto& [key, value] : state)
+    if (key.size() > prefix(id_).size())
+      unreadable +=
+          !noted_ || !step.restore(*memory_, std::string_view(key).substr(prefix(id_).size()), value, now);
   look();
   return unreadable;
 }
@@ -50,7 +62,7 @@ std::string Turnstile::head() const {
   std::string bytes;
   ByteWriter out(bytes);
   out.varint(memory_->serial);
-  out.text(meaning_), out.text(pipeline_), out.text(name_);
+  out.text(meaning_);
   return bytes;
 }
 
@@ -58,6 +70,11 @@ void Turnstile::look() {
   const StepMemory::Size size = memory_->size();
   entries_ = size.entries, bytes_ = size.bytes, held_ = size.held;
   next_due_ = memory_->next_due();
+}
+
+void Turnstile::enter() {
+  if (before_) memory_->serial = std::max(memory_->serial, before_->memory_->serial);
+  before_.reset();
 }
 
 void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& changes) {
@@ -74,6 +91,7 @@ void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& chan
   }
   if (turn.why == Turn::Why::everything) {  // another one may take its place
     changes.state.push_back({prefix(id_), "", true});
+    if (memory_->serial != 0) changes.state.push_back(kept_serial(id_, memory_->serial));
     noted_ = false;
   }
   // By what the memory says, which knows nothing of what steps count.
@@ -82,10 +100,16 @@ void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& chan
   look();
 }
 
-Changes Turnstile::removal(const Spool& spool, std::uint32_t id) {
+Changes Turnstile::removal(const Spool& spool, std::uint32_t id, std::uint64_t& entries) {
   Changes changes;
-  for (const auto& [key, value] : spool.state_with_prefix(prefix(id)))
+  entries = 0;
+  for (const auto& [key, value] : spool.state_with_prefix(prefix(id))) {
     changes.state.push_back({key, "", true});
+    entries += key != prefix(id);
+    if (key != prefix(id)) continue;
+    if (const std::uint64_t serial = ByteReader(value).varint(); serial != 0)
+      changes.state.push_back(kept_serial(id, serial));
+  }
   return changes;
 }
 

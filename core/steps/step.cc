@@ -65,6 +65,11 @@ StepRegistration::StepRegistration(StepKind kind) {
                        .text = "Only for events for which this condition holds; the others pass unchanged."});
   options.push_back(
       {.name = "name", .type = OptionType::text, .text = "A name of its own, for what is told of it."});
+  if (kind.has_memory)
+    options.push_back({.name = "was",
+                       .type = OptionType::text,
+                       .text = "Its former name, or its kind if it had none: it goes on with what that one "
+                               "remembers, if it means the same."});
   auto& all = registered();
   all.insert(std::upper_bound(all.begin(), all.end(), kind,
                               [](const StepKind& a, const StepKind& b) { return a.spec.name < b.spec.name; }),

@@ -67,7 +67,7 @@ class Step {
   // Its templates as they were written; `matched` and `expensive` have one entry for each.
   virtual std::vector<std::string> templates() const { return {}; }
 
-  std::string kind, name;            // name: its own, or ""
+  std::string kind, name, was;       // name: its own, or ""; was: its former one, or ""
   std::uint16_t number = 1;          // within its pipeline, counted from 1
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {
@@ -102,6 +102,7 @@ struct StepMaking {
 struct StepKind {
   ComponentSpec spec;
   std::unique_ptr<Step> (*make)(const StepMaking&);  // nullptr when it reported errors
+  bool has_memory = false;
 };
 
 // Whether a step may write fields of that name; if not, says so at `node`: some belong to the event itself

@@ -178,7 +178,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration registration({kSpec, make, true});
 
 }  // namespace
 }  // namespace dingle

@@ -16,6 +16,7 @@
 #include "agent/engine/engine.h"
 #include "core/time/instant.h"
 #include "store/search.h"
+#include "tests/agent/named_counter.h"
 
 namespace dingle {
 
@@ -27,7 +28,7 @@ struct Taker {
   std::condition_variable called_off;
   bool closed = false, hangs = false, cancelled = false;
   std::set<std::string> refuses;
-  std::vector<std::string> bodies, names;
+  std::vector<std::string> bodies, names, ids;
   int made = 0;
   // How many it says that it stored; negative: it cannot tell.
   std::int64_t stored = -1;
@@ -59,6 +60,7 @@ class Takes final : public Destination {
       d.outcomes.push_back(refused ? Outcome{Outcome::Form::refused, "no " + std::string(e.event.body)}
                                    : Outcome{});
       if (!refused) t_.bodies.emplace_back(e.event.body), t_.names.emplace_back(e.event.name);
+      if (!refused) t_.ids.emplace_back(event_id(e.event).view());
       if (!refused && t_.stored >= 0) ++t_.stored;
     }
     if (t_.stored >= 0) d.stored = t_.stored;
@@ -105,7 +107,8 @@ class EngineTest : public testing::Test {
     std::filesystem::remove_all(folder);
     for (const char* d : {"d", "e"}) {
       Taker& t = taker(d);
-      t.bodies.clear(), t.names.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false, t.stored = -1;
+      t.bodies.clear(), t.names.clear(), t.ids.clear(), t.refuses.clear(), t.made = 0, t.cancelled = false,
+                                                                           t.stored = -1;
     }
   }
   std::shared_ptr<const Configuration> configuration(const std::string& to = "[d]",
@@ -178,7 +181,7 @@ class EngineTest : public testing::Test {
     std::lock_guard lock(taker(destination).mutex);
     taker(destination).closed = closed;
   }
-  std::int64_t counter(const std::string& counted) { return engine->spool().counter(counted); }
+  std::int64_t counter(const std::string& counted) { return named_counter(engine->spool(), counted); }
   Spool::Waiting waiting(const std::string& destination = "d") {
     return engine->spool().waiting(engine->spool().destination(destination));
   }

@@ -42,7 +42,7 @@ class MemoriesTest : public EngineTest {
   }
   std::int64_t held() {
     std::int64_t sum = 0;
-    for (const auto& m : engine->memories()) {
+    for (const auto& m : engine->flowing().memories) {
       EXPECT_EQ(counter(m.held_counter), static_cast<std::int64_t>(m.size.held));
       sum += static_cast<std::int64_t>(m.size.held);
     }
@@ -139,6 +139,117 @@ TEST_F(MemoriesTest, AReloadThatGivesItAnotherMeaningSendsWhatIsThereFirst) {
   ASSERT_EQ(engine->reload(configuration()), "");
   EXPECT_TRUE(engine->spool().state_with_prefix("memory/").empty());
   balanced();
+}
+
+class RenamedMemories : public MemoriesTest {
+ protected:
+  // The pipeline and its step by those names, and by former ones if they are given.
+  std::shared_ptr<const Configuration> named(const std::string& pipeline, const std::string& step,
+                                             const std::string& was = "", const std::string& step_was = "",
+                                             const std::string& others = "") {
+    const auto former = [](const std::string& w) { return w.empty() ? "" : ", was: " + w; };
+    return with_pipelines("{ " + pipeline + ": { from: [s]" + former(was) + ", steps: [ " + kParse +
+                          ", fold: { name: " + step + former(step_was) +
+                          ", by: [ship], window: 10s, grace: 5s, values: { n: sum(n) } } ], to: [d] }" +
+                          others + " }");
+  }
+  static std::string other(const std::string& pipeline) {
+    return ", " + pipeline + ": { from: [nobody], steps: [ fold: { name: b, window: 10s } ], to: [d] }";
+  }
+  // What was folded before the change comes with what was folded after it.
+  void goes_on(const std::string& pipeline) {
+    EXPECT_EQ(held(), 1);
+    lines({"tern 2"});
+    ASSERT_TRUE(until([&] { return counter("pipeline/" + pipeline + "/merged") == 2; }));
+    later(20);
+    EXPECT_TRUE(got({"ship=tern n=3 stands_for=2"}));
+    EXPECT_EQ(counter("pipeline/" + pipeline + "/in"), 2);
+    EXPECT_EQ(counter("pipeline/" + pipeline + "/merged"), 2);
+    EXPECT_EQ(counter("pipeline/" + pipeline + "/stood_for"), 2);
+  }
+};
+
+TEST_F(RenamedMemories, ThePipeline) {
+  start(named("p", "a"));
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  ASSERT_EQ(engine->reload(named("q", "a", "p")), "");
+  ASSERT_EQ(engine->reload(named("q", "a", "p")), "") << "`was` may stay";
+  restart(named("q", "a", "p"));
+  goes_on("q");
+}
+
+TEST_F(RenamedMemories, TheStep) {
+  start(named("p", "a"));
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  ASSERT_EQ(engine->reload(named("p", "b", "", "a")), "");
+  restart(named("p", "b", "", "a"));
+  goes_on("p");
+}
+
+TEST_F(RenamedMemories, BothWhileTheProgramIsDown) {
+  start(named("p", "a"));
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  restart(named("q", "b", "p", "a"));
+  goes_on("q");
+}
+
+TEST_F(RenamedMemories, ToNamesThatOnceExisted) {
+  start(named("p", "a", "", "", other("q")));
+  ASSERT_EQ(engine->reload(named("p", "a")), "");
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  ASSERT_EQ(engine->reload(named("q", "b", "p", "a")), "");
+  goes_on("q");
+}
+
+TEST_F(RenamedMemories, ToOneThatRunsSendsWhatIsThere) {
+  start(named("p", "a", "", "", other("q")));
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  ASSERT_EQ(engine->reload(named("q", "a", "p")), "");
+  EXPECT_TRUE(got({"ship=tern n=1 stands_for=1"}));
+  EXPECT_EQ(held(), 0);
+  lines({"tern 2"});
+  ASSERT_TRUE(until([&] { return counter("pipeline/q/merged") == 1; }));
+  EXPECT_EQ(counter("pipeline/q/in"), 1);
+  EXPECT_EQ(counter("pipeline/p/stood_for"), 1);
+}
+
+TEST_F(RenamedMemories, ItsLettersGoThroughThePipelineByItsNewName) {
+  refuse({"gull 7"});
+  start(with_pipelines("{ p: { from: [s], to: [d] } }"));
+  lines({"gull 7"});
+  ASSERT_TRUE(until([&] { return !engine->letters().by_reason({}).empty(); }));
+  refuse({});
+  ASSERT_EQ(engine->reload(with_pipelines("{ q: { was: p, from: [s], steps: [ " + std::string(kParse) +
+                                          " ], to: [d] } }")),
+            "");
+  EXPECT_EQ(engine->resend({}, true).letters, 1u);
+  EXPECT_TRUE(got({"gull 7"}));
+  EXPECT_EQ(counter("pipeline/q/in"), 2);
+}
+
+TEST_F(MemoriesTest, NoTwoEventsHaveOneIdentity) {
+  const std::string most = std::string("[ ") + kParse +
+                           ", fold: { by: [ship], window: 10s, grace: 5s, values: { most: max(n) } } ]";
+  start();
+  for (int n = 1; n <= 5; ++n) {
+    lines({"tern 1", "gull 1"});
+    ASSERT_TRUE(settled(2 * n));
+    if (n == 2) restart(configuration());
+    if (n == 3) {  // gone, and there again
+      steps = "[]";
+      ASSERT_EQ(engine->reload(configuration()), "");
+    }
+    steps = n % 2 == 0 ? fold : most;
+    ASSERT_EQ(engine->reload(configuration()), "");
+  }
+  ASSERT_TRUE(until([&] { return bodies().size() == 10; }));
+  std::lock_guard lock(taker("d").mutex);
+  EXPECT_EQ(std::set<std::string>(taker("d").ids.begin(), taker("d").ids.end()).size(), 10u);
 }
 
 TEST_F(MemoriesTest, WhatChangedWhileTheProgramWasDownIsGivenUpAndTold) {

@@ -142,7 +142,7 @@ TEST_F(BalanceTest, AnEventThatAMemoryLosesOrDoubles) {
   submit();
   EXPECT_TRUE(until([&] { return counter("pipeline/p/merged") == 3; }));
   EXPECT_TRUE(tells(""));
-  const auto& held = engine->memories().at(0).held_counter;
+  const std::string held = engine->flowing().memories.at(0).held_counter;
   for (const auto& [by, told] : {std::pair{-1, "memory of p 3/2 "}, {2, "memory of p 3/4 "}, {-1, ""}}) {
     engine->spool().count({{engine->spool().counter_id(held), by}});
     EXPECT_TRUE(tells(told)) << by;

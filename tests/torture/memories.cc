@@ -13,6 +13,7 @@
 
 #include "agent/engine/engine.h"
 #include "core/time/instant.h"
+#include "tests/agent/named_counter.h"
 #include "tests/end_to_end/daemon.h"
 #include "tests/spool/faulty_disk.h"
 
@@ -213,7 +214,7 @@ class Memories {
     inode.durable = inode.now;
     ++flips_;
   }
-  std::int64_t counter(const std::string& name) const { return engine_->spool().counter(name); }
+  std::int64_t counter(const std::string& name) const { return named_counter(engine_->spool(), name); }
   // By how much what was folded differs from what became of it.
   std::int64_t off() const {
     return counter("pipeline/sums/merged") - counter("pipeline/sums/stood_for") -

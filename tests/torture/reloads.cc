@@ -60,8 +60,8 @@ struct Text {
     if (temporary) t += "  temporary: { files: { paths: ['{dir}/logs/*.none'] } }\n";
     t += "pipelines:\n  steady: { from: [steady], steps: [ parse: { templates: ['{file:word} {n:int}'] } ], "
          "to: [store] }\n";
-    t += "  changing: { from: [" + source +
-         "], steps: [ parse: { templates: ['{file:word} {n:int}'] }, set: { fields: { round: " +
+    t += "  of_" + source + ": { from: [" + source + "]" + was(was_source.empty() ? "" : "of_" + was_source) +
+         ", steps: [ parse: { templates: ['{file:word} {n:int}'] }, set: { fields: { round: " +
          std::to_string(round) + " } } ], to: [" + destination + "] }\n";
     if (temporary) t += "  temporary: { from: [temporary, steady], to: [passing] }\n";
     t += "destinations:\n  store: { index: { name: steady } }\n  " + destination +

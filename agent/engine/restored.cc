@@ -1,0 +1,77 @@
+// What a destination that is connected to still has, held against what it accepted: one that was restored, or a spool that
+// was damaged or is a copy.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "agent/engine/delivery.h"
+#include "core/bytes.h"
+
+namespace dingle {
+
+std::string DeliveryThread::accepted_key() const { return "accepted/" + std::to_string(id_); }
+
+// What the destination is done with: the cursor, unless it is being sent again what lies before that.
+std::uint64_t DeliveryThread::resume() const {
+  const std::uint64_t cursor = spool_.cursor(id_);
+  return sent_again_ ? std::min(*sent_again_, cursor) : cursor;
+}
+
+// Whether the destination still has what it accepted, and the spool what the destination has.
+void DeliveryThread::compare(const Delivery& connected) {
+  const LogNumber held = *connected.held;
+  if (connected.stored) stored_.told(*connected.stored);
+  // It may have taken what is damaged now; what is not comes again, and only then does its count agree.
+  if (const auto& found = spool_.recovery();
+      held.epoch < spool_.identity().epoch && (found.damaged_records != 0 || found.cut_records != 0))
+    had_before_damage_ = held.number;
+  if (const std::uint64_t last = spool_.recovery().last_record;
+      held.epoch < spool_.identity().epoch && held.number > last) {
+    stored_.explained();
+    problems_.set(
+        "destination " + name_ + ": ahead",
+        fmt::format("the destination has the records {} to {} of this spool, which lacks them (its end was "
+                    "damaged, or cut, or it is an older copy): what their sources read again comes again",
+                    last + 1, held.number));
+  }
+  const auto known = spool_.state(accepted_key());
+  if (!known) return;
+  ByteReader r(*known);
+  LogNumber accepted;
+  accepted.epoch = r.varint();
+  accepted.number = r.varint();
+  if (held < accepted) {
+    rewind_to_ = held;
+  } else if (const std::uint64_t fewer = stored_.fewer()) {
+    stored_.explained();
+    problems_.set(
+        "destination " + name_ + ": fewer",
+        fmt::format("the destination has {} event{} fewer than it had stored, and the newest are there: "
+                    "was a part of it restored, or moved away?",
+                    fewer, fewer == 1 ? "" : "s"));
+  }
+}
+
+// The destination was restored: it is sent again what the spool still has. Answers where reading goes on.
+std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint32_t>>& kept) {
+  const LogNumber held = *std::exchange(rewind_to_, std::nullopt);
+  const std::uint64_t from = held.number == 0 ? 0 : held.number - 1;  // of that record a part may be missing
+  kept = letters_.kept_behind(id_, from);
+  const std::uint64_t first = spool_.first_record();
+  std::string text =
+      "the destination holds less than it accepted once (restored from a backup?): what the spool still "
+      "has is sent again";
+  if (first > held.number + 1 && (gaps_.empty() || gaps_.rbegin()->second < first - 1))
+    gaps_[held.number + 1] = first - 1;
+  const char* before = "; the records ";
+  for (const auto& [begin, end] : gaps_)
+    text += std::exchange(before, ", ") + std::to_string(begin) + " to " + std::to_string(end);
+  if (!gaps_.empty()) text += " are not in the spool any more";
+  problems_.set("destination " + name_ + ": restored", text);
+  spool_.passed(id_, 0, {{}, {{counter("rewound"), 1}}});
+  sent_again_ = from;
+  return from;
+}
+
+}  // namespace dingle
