@@ -1,7 +1,6 @@
 // Delivery: the spool's append against a bare one, and files to servers against the quickest way to bring
 // ready rows there.
 #include <fcntl.h>
-#include <httplib.h>
 #include <libpq-fe.h>
 #include <unistd.h>
 
@@ -13,6 +12,7 @@
 
 #include "bench/report.h"
 #include "spool/spool.h"
+#include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/servers.h"
 
 namespace dingle {
@@ -118,12 +118,11 @@ double run_to(const std::string& destination) {
   }
   const auto begin = Clock::now();
   daemon.start();
-  httplib::Client client("http://" + daemon.address());
-  client.set_bearer_token_auth(daemon.token());
-  client.set_keep_alive(true);
+  Caller client("http://" + daemon.address(), daemon.token());
   for (int i = 0; i < 6000; ++i) {
-    const auto answer = client.Get("/v1/status");
-    if (answer && Json::parse(answer->body)["destinations"][0]["sent"] == kLines) return seconds_since(begin);
+    const HttpReply answer = client.get("/v1/status");
+    if (answer.status == 200 && Json::parse(answer.body)["destinations"][0]["sent"] == kLines)
+      return seconds_since(begin);
     std::this_thread::sleep_for(10ms);
   }
   return 0;

@@ -1,6 +1,5 @@
 // Questions to ten million events in an index, against what grep and awk need on the text of the same lines.
 #include <fmt/format.h>
-#include <httplib.h>
 
 #include <chrono>
 #include <fstream>
@@ -9,6 +8,7 @@
 
 #include "bench/report.h"
 #include "core/time/instant.h"
+#include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/daemon.h"
 
 namespace dingle {
@@ -67,15 +67,14 @@ void took(benchmark::State& state, Clock::time_point begin) {
   state.SetIterationTime(seconds);
   state.counters["ms"] = seconds * 1000;
 }
-void ask(benchmark::State& state, const std::string& call) {
-  httplib::Client client("http://" + daemon().address());
-  client.set_bearer_token_auth(daemon().token());
-  client.set_read_timeout(60, 0);
+void ask(benchmark::State& state, std::string call) {
+  for (std::size_t at; (at = call.find(' ')) != std::string::npos;) call.replace(at, 1, "%20");
+  Caller client("http://" + daemon().address(), daemon().token());
   for (auto _ : state) {
     const auto begin = Clock::now();
-    const auto answer = client.Get(call);
+    const HttpReply answer = client.get(call);
     took(state, begin);
-    if (!answer || answer->status != 200) state.SkipWithError("no answer");
+    if (answer.status != 200) state.SkipWithError("no answer");
   }
   state.SetItemsProcessed(state.iterations() * kEvents);
 }

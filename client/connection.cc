@@ -1,11 +1,17 @@
 #include "client/connection.h"
 
-#include <httplib.h>
-
+#include <atomic>
+#include <chrono>
 #include <fstream>
 #include <iostream>
 
+#include "agent/destinations/http_call.h"
+#include "net/http.h"
+
 namespace dingle {
+
+using namespace std::chrono_literals;
+
 namespace {
 
 struct Peer {
@@ -28,23 +34,35 @@ bool find_peer(const Client& client, Peer& peer) {
   return false;
 }
 
-// `longest_answer`: seconds.
-std::unique_ptr<httplib::Client> connect(const Peer& peer, time_t longest_answer = 120) {
-  const bool tls = peer.address.starts_with("https://");
-  auto http = std::make_unique<httplib::Client>(tls ? peer.address : "http://" + peer.address);
+// How to call it; `longest`: until it must have answered, 0 for a stream.
+HttpTarget target_of(const Peer& peer, const std::string& method, std::chrono::seconds longest) {
+  HttpTarget target;
+  target.method = method;
+  target.bearer = peer.token;
+  target.timeout = longest;
+  target.direct = true;
+  target.most_body = std::size_t{1} << 30;
   // On this machine the address comes from the data folder, and no certificate names the loopback.
-  if (tls && (peer.address.starts_with("https://127.0.0.1:") || peer.address.starts_with("https://[::1]:") ||
-              peer.address.starts_with("https://0.0.0.0:")))
-    http->enable_server_certificate_verification(false);
-  http->set_bearer_token_auth(peer.token);
-  http->set_connection_timeout(5, 0);
-  http->set_read_timeout(longest_answer, 0);
-  return http;
+  for (const char* here : {"https://127.0.0.1:", "https://[::1]:", "https://0.0.0.0:"})
+    if (peer.address.starts_with(here)) target.verify = false;
+  return target;
+}
+
+std::string url_of(const Peer& peer, const std::string& path, const std::string& query) {
+  return (peer.address.starts_with("https://") ? "" : "http://") + peer.address + path +
+         (query.empty() ? "" : "?" + query);
+}
+
+std::string query_of(const Parameters& parameters) {
+  std::string all;
+  for (const auto& [name, value] : parameters)
+    all += (all.empty() ? "" : "&") + percent_encoded(name) + "=" + percent_encoded(value);
+  return all;
 }
 
 void print_error(const Json& body, int status, const Parameters& parameters) {
-  const Json error = body.is_object() && body.contains("error") ? body["error"] : Json::object();
-  std::cerr << "dingle: " << error.value("message", "the server answered " + std::to_string(status)) << "\n";
+  const Json error = body.is_object() ? body : Json::object();
+  std::cerr << "dingle: " << error.value("detail", "the server answered " + std::to_string(status)) << "\n";
   auto it = parameters.find(error.value("parameter", ""));
   if (it != parameters.end() && error.contains("offset")) {
     std::cerr << "  " << it->second << "\n  " << std::string(error["offset"].get<std::size_t>(), ' ') << '^';
@@ -54,16 +72,9 @@ void print_error(const Json& body, int status, const Parameters& parameters) {
   if (error.contains("hint")) std::cerr << "  = " << error["hint"].get<std::string>() << "\n";
 }
 
-void print_unreachable(const Peer& peer, httplib::Error error) {
-  std::cerr << "dingle: no dingled answers at " << peer.address << " (" << httplib::to_string(error)
+void print_unreachable(const Peer& peer, const std::string& error) {
+  std::cerr << "dingle: no dingled answers at " << peer.address << " (" << error
             << ")\n  = is it running? `dingled --config FILE` starts it\n";
-}
-
-std::string with_query(const std::string& path, const Parameters& parameters) {
-  return parameters.empty() ? path
-                            : path + "?" +
-                                  httplib::detail::params_to_query_str(
-                                      httplib::Params(parameters.begin(), parameters.end()));
 }
 
 }  // namespace
@@ -73,20 +84,25 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   Answer answer;
   Peer peer;
   if (!find_peer(client, peer)) return answer;
-  constexpr time_t kLongestSearch = 660;  // seconds; ten minutes at most, and then some
-  auto http = parameters.count("within") ? connect(peer, kLongestSearch) : connect(peer);
-  const std::string target = with_query(path, parameters);
-  httplib::Result result = method == "GET"      ? http->Get(target)
-                           : method == "DELETE" ? http->Delete(target)
-                                                : http->Post(target, body, "application/json");
-  if (!result) {
-    print_unreachable(peer, result.error());
+  constexpr auto kLongest = 120s, kLongestSearch = 660s;  // ten minutes at most, and then some
+  constexpr std::size_t kLongQuery = 8000;                // bytes; longer ones go as a form
+  const std::string query = query_of(parameters);
+  const bool form = method == "GET" && query.size() > kLongQuery;
+  const HttpTarget target =
+      target_of(peer, form ? "POST" : method, parameters.count("within") ? kLongestSearch : kLongest);
+  const std::atomic<bool> never{false};
+  const HttpReply reply = HttpConnection().call(
+      target, url_of(peer, path, form ? "" : query),
+      {form ? "Content-Type: application/x-www-form-urlencoded" : "Content-Type: application/json"},
+      form ? query : body, never);
+  if (!reply.error.empty()) {
+    print_unreachable(peer, reply.error);
     return answer;
   }
-  answer.status = result->status;
-  answer.body = parse_json(result->body);
-  answer.ok = result->status == 200 && !answer.body.is_discarded();
-  if (!answer.ok && print_problem) print_error(answer.body, result->status, parameters);
+  answer.status = static_cast<int>(reply.status);
+  answer.body = parse_json(reply.body);
+  answer.ok = reply.status == 200 && !answer.body.is_discarded();
+  if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters);
   return answer;
 }
 
@@ -94,35 +110,24 @@ int stream(const Client& client, const std::string& path, const Parameters& para
            const std::function<bool(const std::string&)>& take) {
   Peer peer;
   if (!find_peer(client, peer)) return kFoundProblems;
-  auto http = connect(peer);
   std::string rest;
-  int status = 0;
-  bool ended_here = false;
-  auto result = http->Get(
-      with_query(path, parameters).c_str(), httplib::Headers{},
-      [&](const httplib::Response& response) {
-        status = response.status;
-        return true;
-      },
-      [&](const char* bytes, std::size_t size) {
-        rest.append(bytes, size);
-        if (status != 200) return true;
+  const std::atomic<bool> never{false};
+  const HttpReply reply = HttpConnection().call(
+      target_of(peer, "GET", 0s), url_of(peer, path, query_of(parameters)), {}, "", never,
+      [&](std::string_view bytes) {
+        rest.append(bytes);
         std::size_t from = 0;
         for (std::size_t end; (end = rest.find('\n', from)) != std::string::npos; from = end + 1)
-          if (end > from && !take(rest.substr(from, end - from))) {
-            ended_here = true;
-            return false;
-          }
+          if (end > from && !take(rest.substr(from, end - from))) return false;
         rest.erase(0, from);
         return true;
       });
-  if (ended_here) return kFine;
-  if (status != 0 && status != 200) {
-    print_error(parse_json(rest), status, parameters);
+  if (reply.status != 0 && reply.status != 200) {
+    print_error(parse_json(reply.body), static_cast<int>(reply.status), parameters);
     return kFoundProblems;
   }
-  if (!result) {
-    print_unreachable(peer, result.error());
+  if (!reply.error.empty()) {
+    print_unreachable(peer, reply.error);
     return kFoundProblems;
   }
   return kFine;

@@ -41,9 +41,9 @@ int tell_reloaded(const Client& client, const Answer& a) {
               << a.body["configuration"].get<std::string>() << ", version " << a.body["version"] << "\n";
     return kFine;
   }
-  const Json error = a.body.is_object() ? a.body.value("error", Json::object()) : Json::object();
+  const Json error = a.body.is_object() ? a.body : Json::object();
   std::cerr << "dingle: not reloaded: "
-            << error.value("message", "the server answered " + std::to_string(a.status)) << "\n";
+            << error.value("detail", "the server answered " + std::to_string(a.status)) << "\n";
   if (error.contains("hint")) std::cerr << "  = " << error["hint"].get<std::string>() << "\n";
   if (a.body.is_object() && a.body.contains("on_disk")) {
     const Labelled running{"what runs", a.body["running"]};

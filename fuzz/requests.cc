@@ -3,8 +3,8 @@
 #include <cstdlib>
 #include <nlohmann/json.hpp>
 
-#include "agent/destinations/compression.h"
 #include "agent/sources/request_body.h"
+#include "net/coding.h"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   using namespace dingle;

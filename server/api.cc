@@ -31,11 +31,11 @@ std::vector<ParameterSpec> with_query(std::vector<ParameterSpec> more) {
 
 // The calls; one function each.
 struct Calls {
-  static ApiAnswer status(Api& api, const ApiRequest&) {
+  static HttpAnswer status(Api& api, const HttpRequest&) {
     return {200, "application/json", status_json(api.engine_), nullptr};
   }
 
-  static ApiAnswer watch(Api& api, const ApiRequest& r) {
+  static HttpAnswer watch(Api& api, const HttpRequest& r) {
     const Parameters p(r);
     Condition where = p.where();
     const std::string pipeline = p.text("pipeline");
@@ -62,21 +62,21 @@ struct Calls {
     };
     auto watching = std::make_shared<Watching>(
         api, api.engine_.live().add(std::move(where), pipeline, p.flag("dropped")));
-    ApiAnswer answer{200, "application/x-ndjson", "", nullptr};
+    HttpAnswer answer{200, "application/x-ndjson", "", nullptr};
     answer.stream = [watching](std::string& piece) {
       std::uint64_t missed = 0;
-      piece = watching->viewer->take(500, &missed);
+      piece = watching->viewer->take(0, &missed);
       if (missed) piece += dump({{"dingle.missed", missed}}) + "\n";
       return !watching->viewer->ended();
     };
     return answer;
   }
 
-  static ApiAnswer openapi(Api&, const ApiRequest&) {
+  static HttpAnswer openapi(Api&, const HttpRequest&) {
     return {200, "application/json", openapi_document(), nullptr};
   }
-  static ApiAnswer metrics(Api& api, const ApiRequest& r) {
-    const bool openmetrics = r.accept.find("application/openmetrics-text") != std::string::npos;
+  static HttpAnswer metrics(Api& api, const HttpRequest& r) {
+    const bool openmetrics = r.header("Accept").find("application/openmetrics-text") != std::string::npos;
     return {200,
             openmetrics ? "application/openmetrics-text; version=1.0.0; charset=utf-8"
                         : "text/plain; version=0.0.4; charset=utf-8",
@@ -91,43 +91,68 @@ const std::vector<Call>& calls() {
        "What is read, matched, dropped, queued and sent, and what is wrong.",
        {},
        Calls::status},
-      {"GET", "/v1/events", "The newest events that satisfy a condition, newest first.",
+      {"GET",
+       "/v1/events",
+       "The newest events that satisfy a condition, newest first.",
        with_query({{"limit", "integer", "At most so many; 50, if missing."},
                    {"types", "boolean", "Name the types of the fields in `dingle.types`."}}),
-       list_events},
-      {"GET", "/v1/values", "The most frequent values of a field.",
+       list_events,
+       {},
+       true},
+      {"GET",
+       "/v1/values",
+       "The most frequent values of a field.",
        with_query(
            {{"field", "string", "The field."}, {"limit", "integer", "At most so many; 20, if missing."}}),
-       top_values},
-      {"GET", "/v1/timeline", "Counts or measures over event time.",
+       top_values,
+       {},
+       true},
+      {"GET",
+       "/v1/timeline",
+       "Counts or measures over event time.",
        with_query({{"bucket", "string", "The length of a bucket: 10s, 5m. Some sixty buckets, if missing."},
                    {"by", "string", "A field to split by; may be given twice."},
                    {"measure", "string", "count, sum, average, minimum, maximum, or percentile:95."},
                    {"field", "string", "The field that is measured; not for count."}}),
-       count_over_time},
+       count_over_time,
+       {},
+       true},
       {"GET",
        "/v1/indexes",
        "The indexes: events, bytes on disk, first and last event time.",
        {{"destination", "string", "Only those of this destination."}},
-       list_indexes},
+       list_indexes,
+       {},
+       true},
       {"DELETE",
        "/v1/indexes/{name}",
        "Deletes an index.",
        {{"destination", "string", "Only in this destination."}},
-       remove_index},
+       remove_index,
+       {},
+       true},
       {"POST",
        "/v1/reload",
        "Reads the configuration file again and takes it, if it is sound.",
        {},
        reload_configuration,
        {{"who", "string", "Who wants it, as it stands in the list of versions."},
-        {"note", "string", "What for."}}},
+        {"note", "string", "What for."}},
+       true},
       {"GET",
        "/v1/versions",
        "The configurations that ran and those that were refused, the newest first.",
        {{"limit", "integer", "At most so many; 50 if missing."}},
-       list_versions},
-      {"GET", "/v1/versions/{version}", "One version, with its text and findings.", {}, show_version},
+       list_versions,
+       {},
+       true},
+      {"GET",
+       "/v1/versions/{version}",
+       "One version, with its text and findings.",
+       {},
+       show_version,
+       {},
+       true},
       {"POST",
        "/v1/return",
        "Writes the text of a former version into the configuration file, and takes it: only if what stands "
@@ -137,7 +162,8 @@ const std::vector<Call>& calls() {
        return_to_version,
        {{"version", "integer", "Its number."},
         {"who", "string", "Who wants it, as it stands in the list of versions."},
-        {"note", "string", "What for."}}},
+        {"note", "string", "What for."}},
+       true},
       {"GET",
        "/v1/watch",
        "Events as they arrive, as NDJSON, until the caller hangs up.",
@@ -162,7 +188,9 @@ const std::vector<Call>& calls() {
        "and templates that would match them.",
        {{"pipeline", "string", "The pipeline."},
         {"limit", "integer", "At most so many shapes; 20, if missing."}},
-       unmatched_lines},
+       unmatched_lines,
+       {},
+       true},
       {"GET",
        "/v1/lines",
        "The newest lines that a source has read, as they were, the oldest first.",
@@ -179,13 +207,15 @@ const std::vector<Call>& calls() {
        {{"templates", "array", "The templates, in the order in which they are tried."},
         {"lines", "array", "The lines."},
         {"source", "string", "Instead of lines: the newest ones of this source."},
-        {"open_end", "boolean", "The templates need only match the beginnings of the lines."}}},
+        {"open_end", "boolean", "The templates need only match the beginnings of the lines."}},
+       true},
       {"POST",
        "/v1/draft",
        "Proposes templates for sample lines.",
        {},
        draft_lines,
-       {{"lines", "array", "The lines, 5 to 100000."}}},
+       {{"lines", "array", "The lines, 5 to 100000."}},
+       true},
       {"POST",
        kHandoverPath,
        "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/handover.md).",
@@ -204,13 +234,17 @@ const std::vector<Call>& calls() {
         {"reason", "string", "Only those with this text in their reason."},
         {"after", "integer", "Only those with a larger id."},
         {"limit", "integer", "At most so many; 50, if missing."}},
-       list_letters},
+       list_letters,
+       {},
+       true},
       {"GET",
        "/v1/letters/reasons",
        "Dead letters counted by destination and reason, the most frequent first.",
        {{"destination", "string", "Only of this destination."},
         {"reason", "string", "Only those with this text in their reason."}},
-       count_letters},
+       count_letters,
+       {},
+       true},
       {"POST",
        "/v1/letters/resend",
        "Sends dead letters again, once the cause is mended. A letter that is refused again comes back.",
@@ -220,7 +254,8 @@ const std::vector<Call>& calls() {
         {"destination", "string", "those of this destination; or"},
         {"reason", "string", "those with this text in their reason; or"},
         {"all", "boolean", "all."},
-        {"through_pipeline", "boolean", "Run their lines through the pipeline again, as it is now."}}},
+        {"through_pipeline", "boolean", "Run their lines through the pipeline again, as it is now."}},
+       true},
       {"POST",
        "/v1/letters/discard",
        "Deletes dead letters.",
@@ -229,7 +264,8 @@ const std::vector<Call>& calls() {
        {{"ids", "integers", "Their ids; or"},
         {"destination", "string", "those of this destination; or"},
         {"reason", "string", "those with this text in their reason; or"},
-        {"all", "boolean", "all."}}},
+        {"all", "boolean", "all."}},
+       true},
       {"GET", "/v1/openapi.json", "This document.", {}, Calls::openapi},
       {"GET",
        "/metrics",
@@ -251,22 +287,48 @@ bool path_matches(const std::string& pattern, const std::string& path) {
 
 }  // namespace
 
-ApiAnswer api_error(int status, const std::string& message, const std::string& hint,
-                    const std::string& parameter, std::size_t offset, std::size_t length) {
-  Json error{{"message", message}};
-  if (!hint.empty()) error["hint"] = hint;
-  if (!parameter.empty()) error["parameter"] = parameter;
-  if (length) error["offset"] = offset, error["length"] = length;
-  return {status, "application/json", dump({{"error", error}}), nullptr};
+HttpAnswer api_error(int status, const std::string& message, const std::string& hint,
+                     const std::string& parameter, std::size_t offset, std::size_t length) {
+  HttpProblem problem{status, message, hint, parameter};
+  if (length != 0) problem.offset = offset, problem.length = length;
+  return problem_answer(problem);
 }
 
-ApiAnswer Api::handle(const ApiRequest& request) {
+// A question may be longer than an address: its parameters come as a form then.
+bool takes_form(const Call& call) {
+  return std::string_view(call.method) == "GET" &&
+         std::any_of(call.parameters.begin(), call.parameters.end(),
+                     [](const ParameterSpec& p) { return std::string_view(p.name) == "where"; });
+}
+
+bool is_long(const HttpRequest& head) {
+  for (const Call& call : calls())
+    if ((head.method == call.method || (head.method == "POST" && takes_form(call))) &&
+        path_matches(call.path, head.path))
+      return call.is_long;
+  return false;
+}
+
+HttpAnswer Api::handle(const HttpRequest& request) {
+  if (request.who.empty()) return api_error(401, "this call needs the token");
   bool path_known = false;
   std::vector<std::string> paths;
   for (const Call& call : calls()) {
     paths.push_back(call.path);
     if (!path_matches(call.path, request.path)) continue;
     path_known = true;
+    if (request.method == "POST" && takes_form(call)) {
+      if (!request.header("Content-Type").starts_with("application/x-www-form-urlencoded"))
+        return api_error(415, "a question by POST is a form",
+                         "Content-Type: application/x-www-form-urlencoded");
+      auto form = parameters_of(request.body);
+      if (!form) return api_error(400, "the form has too many parameters");
+      HttpRequest asked = request;
+      asked.method = call.method;
+      asked.parameters.merge(*form);
+      asked.body.clear();
+      return handle(asked);
+    }
     if (request.method != call.method) continue;
     std::vector<std::string> names;
     for (const ParameterSpec& p : call.parameters) names.push_back(p.name);

@@ -18,31 +18,34 @@ struct Call {
   const char* path;  // a last part in braces takes the rest
   const char* text;
   std::vector<ParameterSpec> parameters;
-  ApiAnswer (*run)(Api&, const ApiRequest&);
+  HttpAnswer (*run)(Api&, const HttpRequest&);
   std::vector<ParameterSpec> body = {};  // members of the JSON object that is sent
+  bool is_long = false;                  // it may take minutes
 };
 const std::vector<Call>& calls();
+bool takes_form(const Call& call);  // by POST, its parameters
+bool is_long(const HttpRequest& head);
 
-ApiAnswer list_events(Api& api, const ApiRequest& request);
-ApiAnswer top_values(Api& api, const ApiRequest& request);
-ApiAnswer count_over_time(Api& api, const ApiRequest& request);
-ApiAnswer list_indexes(Api& api, const ApiRequest& request);
-ApiAnswer remove_index(Api& api, const ApiRequest& request);
+HttpAnswer list_events(Api& api, const HttpRequest& request);
+HttpAnswer top_values(Api& api, const HttpRequest& request);
+HttpAnswer count_over_time(Api& api, const HttpRequest& request);
+HttpAnswer list_indexes(Api& api, const HttpRequest& request);
+HttpAnswer remove_index(Api& api, const HttpRequest& request);
 
-ApiAnswer try_templates(Api& api, const ApiRequest& request);
-ApiAnswer draft_lines(Api& api, const ApiRequest& request);
-ApiAnswer newest_lines(Api& api, const ApiRequest& request);
-ApiAnswer unmatched_lines(Api& api, const ApiRequest& request);
-ApiAnswer leftover_lines(Api& api, const ApiRequest& request);
+HttpAnswer try_templates(Api& api, const HttpRequest& request);
+HttpAnswer draft_lines(Api& api, const HttpRequest& request);
+HttpAnswer newest_lines(Api& api, const HttpRequest& request);
+HttpAnswer unmatched_lines(Api& api, const HttpRequest& request);
+HttpAnswer leftover_lines(Api& api, const HttpRequest& request);
 
-ApiAnswer reload_configuration(Api& api, const ApiRequest& request);
-ApiAnswer list_versions(Api& api, const ApiRequest& request);
-ApiAnswer show_version(Api& api, const ApiRequest& request);
-ApiAnswer return_to_version(Api& api, const ApiRequest& request);
+HttpAnswer reload_configuration(Api& api, const HttpRequest& request);
+HttpAnswer list_versions(Api& api, const HttpRequest& request);
+HttpAnswer show_version(Api& api, const HttpRequest& request);
+HttpAnswer return_to_version(Api& api, const HttpRequest& request);
 
-ApiAnswer list_letters(Api& api, const ApiRequest& request);
-ApiAnswer count_letters(Api& api, const ApiRequest& request);
-ApiAnswer resend_letters(Api& api, const ApiRequest& request);
-ApiAnswer discard_letters(Api& api, const ApiRequest& request);
+HttpAnswer list_letters(Api& api, const HttpRequest& request);
+HttpAnswer count_letters(Api& api, const HttpRequest& request);
+HttpAnswer resend_letters(Api& api, const HttpRequest& request);
+HttpAnswer discard_letters(Api& api, const HttpRequest& request);
 
 }  // namespace dingle

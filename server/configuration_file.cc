@@ -98,7 +98,7 @@ std::string ConfigurationFile::take(const Read& read, const Said& said, std::int
   return problem;
 }
 
-ApiAnswer ConfigurationFile::reload(const Said& said) {
+HttpAnswer ConfigurationFile::reload(const Said& said) {
   std::lock_guard lock(changing_);
   const Read r = read();
   std::int64_t number = 0;
@@ -106,15 +106,14 @@ ApiAnswer ConfigurationFile::reload(const Said& said) {
   Json body{{"findings", findings_json(r.findings)}, {"file", place_.path}, {"version", number}};
   if (!problem.empty()) {
     engine_->problems().set("configuration", problem);
-    body["error"] = {{"message", problem}};
-    return {409, "application/json", dump(body), nullptr};
+    return json_problem(409, problem, std::move(body));
   }
   engine_->problems().clear("configuration");
   body["configuration"] = r.configuration->version;
   return json_answer(body);
 }
 
-ApiAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
+HttpAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
   std::lock_guard lock(changing_);
   std::string problem;
   const auto version = versions_->get(number, problem);
@@ -128,22 +127,17 @@ ApiAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
   const Read now = read(), then = parse(version->text);
   const auto current = versions_->current(problem);
   if (!current || now.text != current->text) {
-    Json body{
-        {"error",
-         {{"message", place_.path + " is not what runs: somebody changed it" +
-                          (now.problem.empty() ? "" : " (" + now.problem + ")") + "; nothing was written"},
-          {"hint", "reload what stands there, or put it back, and then return"}}},
-        {"file", place_.path},
-        {"running", current ? current->text : ""},
-        {"on_disk", now.text},
-        {"wanted", version->text}};
-    return {409, "application/json", dump(body), nullptr};
+    Json body{{"file", place_.path},
+              {"running", current ? current->text : ""},
+              {"on_disk", now.text},
+              {"wanted", version->text}};
+    return json_problem(409,
+                        place_.path + " is not what runs: somebody changed it" +
+                            (now.problem.empty() ? "" : " (" + now.problem + ")") + "; nothing was written",
+                        std::move(body), "reload what stands there, or put it back, and then return");
   }
   Json body{{"findings", findings_json(then.findings)}, {"file", place_.path}};
-  const auto refused = [&](const std::string& why) -> ApiAnswer {
-    body["error"] = {{"message", why}};
-    return {409, "application/json", dump(body), nullptr};
-  };
+  const auto refused = [&](const std::string& why) -> HttpAnswer { return json_problem(409, why, body); };
   if (!then.configuration)
     return refused(then.problem.empty() ? "version " + std::to_string(number) + " has errors today"
                                         : then.problem);

@@ -35,9 +35,9 @@ class ConfigurationFile {
 
   // Keeps what a start took. `versions` and `engine` outlive this.
   void started(const Read& read, Versions& versions, Engine& engine);
-  ApiAnswer reload(const Said& said);
+  HttpAnswer reload(const Said& said);
   // Writes a former version's text into the file, if what stands there is what runs, and takes it.
-  ApiAnswer return_to(std::int64_t number, const Said& said);
+  HttpAnswer return_to(std::int64_t number, const Said& said);
   Versions& versions() { return *versions_; }
 
  private:

@@ -20,7 +20,7 @@ std::uint64_t number(const Parameters& p, const char* name) {
 
 // A spool is the agent's whose token it came with first, for as long as that agent is known here: nobody else's events are
 // taken for its own. What is in the way, or nullopt.
-std::optional<ApiAnswer> not_its_own(Engine& engine, std::uint64_t spool, const std::string& agent) {
+std::optional<HttpAnswer> not_its_own(Engine& engine, std::uint64_t spool, const std::string& agent) {
   constexpr std::size_t kMostSpools = 10'000;
   static std::mutex one_at_a_time;
   std::lock_guard lock(one_at_a_time);
@@ -42,7 +42,7 @@ std::optional<ApiAnswer> not_its_own(Engine& engine, std::uint64_t spool, const 
   return std::nullopt;
 }
 
-ApiAnswer take_in(Api& api, const ApiRequest& r) {
+HttpAnswer take_in(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const Sender sender{number(p, "spool"), number(p, "epoch"), number(p, "nonce"),
                       static_cast<std::uint32_t>(number(p, "sender"))};
@@ -54,8 +54,9 @@ ApiAnswer take_in(Api& api, const ApiRequest& r) {
                               : "there is no destination `" + destination + "` of the kind `index` here");
   if (stores.size() > 1)
     return api_error(400, "there are several destinations of the kind `index` here", "say which: into: NAME");
-  if (!r.agent.empty())
-    if (auto refused = not_its_own(api.engine(), sender.spool, r.agent)) return std::move(*refused);
+  if (r.who.starts_with(kAgent))
+    if (auto refused = not_its_own(api.engine(), sender.spool, r.who.substr(kAgent.size())))
+      return std::move(*refused);
   const auto held_here = [&] {
     const Held held = stores[0]->held(sender);
     return Json{{"epoch", held.newest.epoch}, {"number", held.newest.number}, {"events", held.stored}};

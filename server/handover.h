@@ -8,6 +8,6 @@ namespace dingle {
 inline constexpr const char* kHandoverPath = "/v1/handover";
 inline constexpr std::size_t kLargestIntake = 256u << 20;  // bytes of a request, decompressed
 
-ApiAnswer take_in(Api& api, const ApiRequest& request);
+HttpAnswer take_in(Api& api, const HttpRequest& request);
 
 }  // namespace dingle

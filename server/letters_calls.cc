@@ -24,7 +24,7 @@ std::string destination_name(Engine& engine, std::uint32_t id) {
   return "(gone)";
 }
 
-LetterChoice choice_of(Engine& engine, const ApiRequest& r) {
+LetterChoice choice_of(Engine& engine, const HttpRequest& r) {
   const Parameters p(r);
   return {{},
           destination_id(engine, p.text("destination")),
@@ -54,7 +54,7 @@ LetterChoice choice_of(Engine& engine, const Json& body) {
 
 }  // namespace
 
-ApiAnswer list_letters(Api& api, const ApiRequest& r) {
+HttpAnswer list_letters(Api& api, const HttpRequest& r) {
   Json list = Json::array();
   for (const Letter& l :
        api.engine().letters().list(choice_of(api.engine(), r), Parameters(r).number("limit", 50, 10'000)))
@@ -68,7 +68,7 @@ ApiAnswer list_letters(Api& api, const ApiRequest& r) {
   return json_answer({{"letters", list}});
 }
 
-ApiAnswer count_letters(Api& api, const ApiRequest& r) {
+HttpAnswer count_letters(Api& api, const HttpRequest& r) {
   Json list = Json::array();
   std::uint64_t all = 0;
   for (const Letters::Sum& s : api.engine().letters().by_reason(choice_of(api.engine(), r))) {
@@ -83,7 +83,7 @@ ApiAnswer count_letters(Api& api, const ApiRequest& r) {
   return json_answer({{"reasons", list}, {"letters", all}, {"bytes", api.engine().letters().bytes()}});
 }
 
-ApiAnswer resend_letters(Api& api, const ApiRequest& r) {
+HttpAnswer resend_letters(Api& api, const HttpRequest& r) {
   const Json body = body_of(r);
   const Engine::Resent resent =
       api.engine().resend(choice_of(api.engine(), body), body.value("through_pipeline", Json()) == true);
@@ -92,7 +92,7 @@ ApiAnswer resend_letters(Api& api, const ApiRequest& r) {
   return json_answer({{"resent", resent.letters}});
 }
 
-ApiAnswer discard_letters(Api& api, const ApiRequest& r) {
+HttpAnswer discard_letters(Api& api, const HttpRequest& r) {
   return json_answer({{"discarded", api.engine().letters().remove(choice_of(api.engine(), body_of(r)))}});
 }
 

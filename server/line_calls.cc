@@ -58,7 +58,7 @@ void must_be_one_of(const std::vector<std::string>& names, const std::string& na
 
 }  // namespace
 
-ApiAnswer try_templates(Api& api, const ApiRequest& r) {
+HttpAnswer try_templates(Api& api, const HttpRequest& r) {
   const Json body = body_of(r);
   auto configuration = api.engine().configuration();
   const PatternLibrary& library = *configuration->patterns;
@@ -95,13 +95,13 @@ ApiAnswer try_templates(Api& api, const ApiRequest& r) {
   return json_answer({{"problems", problems}, {"summary", summary.json()}, {"lines", lines}});
 }
 
-ApiAnswer draft_lines(Api&, const ApiRequest& r) {
+HttpAnswer draft_lines(Api&, const HttpRequest& r) {
   const std::vector<std::string> lines = texts_of(body_of(r), "lines");
   const std::vector<std::string_view> views(lines.begin(), lines.end());
   return {200, "application/json", dump(json_of(draft_templates(views, system_now()))), nullptr};
 }
 
-ApiAnswer newest_lines(Api& api, const ApiRequest& r) {
+HttpAnswer newest_lines(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const std::string source = p.text("source");
   auto configuration = api.engine().configuration();
@@ -119,7 +119,7 @@ ApiAnswer newest_lines(Api& api, const ApiRequest& r) {
   return json_answer({{"source", source}, {"lines", all}});
 }
 
-ApiAnswer unmatched_lines(Api& api, const ApiRequest& r) {
+HttpAnswer unmatched_lines(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const std::string pipeline = p.text("pipeline");
   auto configuration = api.engine().configuration();
@@ -139,7 +139,7 @@ ApiAnswer unmatched_lines(Api& api, const ApiRequest& r) {
       {{"pipeline", pipeline}, {"shapes", all}, {"shapes_known", shapes.size()}, {"others", others}});
 }
 
-ApiAnswer leftover_lines(Api& api, const ApiRequest& r) {
+HttpAnswer leftover_lines(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const std::string only = p.text("source");
   const auto configuration = api.engine().configuration();

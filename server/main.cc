@@ -13,8 +13,8 @@
 #include "agent/secret.h"
 #include "core/time/instant.h"
 #include "server/api.h"
+#include "server/api_server.h"
 #include "server/configuration_file.h"
-#include "server/http_server.h"
 #include "server/log.h"
 #include "server/token.h"
 
@@ -95,7 +95,7 @@ int run(const ConfigurationFile::Place& arguments) {
   file.started(read, versions, **engine);
   Api api(**engine, file);
   const Options& tls = configuration->server.section("tls");
-  HttpServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
+  ApiServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
     std::map<std::string, std::string> tokens;
     for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
       const auto secret = read_token_at(place);
@@ -130,7 +130,6 @@ int run(const ConfigurationFile::Place& arguments) {
     std::cerr << "dingled: " << problem << "\n";
     return 1;
   }
-  std::thread serving([&] { server.serve(); });
   log_info("started", {{"listen", server.address()},
                        {"data", data},
                        {"configuration", configuration->version},
@@ -164,7 +163,6 @@ int run(const ConfigurationFile::Place& arguments) {
   }).detach();
   (*engine)->stop(within);
   server.stop();
-  serving.join();
   log_info("stopped");
   return 0;
 }

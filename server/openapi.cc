@@ -5,6 +5,18 @@
 
 namespace dingle {
 
+namespace {
+
+// Of the parameters as members of a form.
+Json form_schema(const Call& call) {
+  Json properties;
+  for (const ParameterSpec& p : call.parameters)
+    properties[p.name] = {{"description", p.text}, {"type", p.type}};
+  return {{"type", "object"}, {"properties", properties}};
+}
+
+}  // namespace
+
 std::string openapi_document() {
   Json root{{"openapi", "3.1.0"},
             {"info",
@@ -16,7 +28,7 @@ std::string openapi_document() {
   root["security"] = Json::array({{{"token", Json::array()}}});
   const Json error{
       {"description", "What is wrong"},
-      {"content", {{"application/json", {{"schema", {{"$ref", "#/components/schemas/Error"}}}}}}}};
+      {"content", {{"application/problem+json", {{"schema", {{"$ref", "#/components/schemas/Problem"}}}}}}}};
   for (const Call& call : calls()) {
     std::string method = call.method;
     std::transform(method.begin(), method.end(), method.begin(),
@@ -52,25 +64,34 @@ std::string openapi_document() {
         {"400", error},
         {"401", error},
         {"404", error}};
+    if (takes_form(call)) {
+      Json form = operation;
+      form["summary"] = std::string(call.text) + " For questions that are longer than an address may be.";
+      form["requestBody"] = {
+          {"content", {{"application/x-www-form-urlencoded", {{"schema", form_schema(call)}}}}}};
+      form.erase("parameters");
+      root["paths"][call.path]["post"] = std::move(form);
+    }
     root["paths"][call.path][method] = std::move(operation);
   }
   root["paths"]["/healthz"]["get"] = {{"summary", "Whether the program runs. Needs no token."},
                                       {"security", Json::array()},
                                       {"responses", {{"200", {{"description", "It runs"}}}}}};
-  root["components"] = {{"securitySchemes", {{"token", {{"type", "http"}, {"scheme", "bearer"}}}}},
-                        {"schemas",
-                         {{"Error",
-                           {{"type", "object"},
-                            {"properties",
-                             {{"error",
-                               {{"type", "object"},
-                                {"required", {"message"}},
-                                {"properties",
-                                 {{"message", {{"type", "string"}}},
-                                  {"hint", {{"type", "string"}}},
-                                  {"parameter", {{"type", "string"}}},
-                                  {"offset", {{"type", "integer"}}},
-                                  {"length", {{"type", "integer"}}}}}}}}}}}}}};
+  root["components"] = {
+      {"securitySchemes", {{"token", {{"type", "http"}, {"scheme", "bearer"}}}}},
+      {"schemas",
+       {{"Problem",
+         {{"description", "Problem details (RFC 9457)"},
+          {"type", "object"},
+          {"required", {"title", "status", "detail"}},
+          {"properties",
+           {{"title", {{"type", "string"}}},
+            {"status", {{"type", "integer"}}},
+            {"detail", {{"type", "string"}}},
+            {"hint", {{"type", "string"}, {"description", "What to do."}}},
+            {"parameter", {{"type", "string"}, {"description", "The one that is wrong;"}}},
+            {"offset", {{"type", "integer"}, {"description", "in it, or in the body, from this byte"}}},
+            {"length", {{"type", "integer"}, {"description", "so many bytes."}}}}}}}}}};
   return dump(root, 2) + "\n";
 }
 

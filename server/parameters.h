@@ -15,12 +15,12 @@ namespace dingle {
 
 // Thrown by the readers of parameters; becomes the answer.
 struct Refused {
-  ApiAnswer answer;
+  HttpAnswer answer;
 };
 
 class Parameters {
  public:
-  explicit Parameters(const ApiRequest& request) : request_(request) {}
+  explicit Parameters(const HttpRequest& request) : request_(request) {}
 
   std::string text(const char* name, const std::string& fallback = "") const {
     auto it = request_.parameters.find(name);
@@ -89,11 +89,11 @@ class Parameters {
   }
 
  private:
-  const ApiRequest& request_;
+  const HttpRequest& request_;
 };
 
 // The object of a request's body.
-inline Json body_of(const ApiRequest& r) {
+inline Json body_of(const HttpRequest& r) {
   Json body = parse_json(r.body);
   if (!body.is_object())
     throw Refused{api_error(400, "the body must be a JSON object", "for instance {\"lines\": [\"...\"]}")};

@@ -107,7 +107,7 @@ std::int64_t nice_bucket(std::int64_t span) {
 
 }  // namespace
 
-ApiAnswer list_events(Api& api, const ApiRequest& r) {
+HttpAnswer list_events(Api& api, const HttpRequest& r) {
   constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
   const Parameters p(r);
   const OpenStores held = stores(api, p);
@@ -128,7 +128,7 @@ ApiAnswer list_events(Api& api, const ApiRequest& r) {
   return {200, "application/json", std::move(out), nullptr};
 }
 
-ApiAnswer top_values(Api& api, const ApiRequest& r) {
+HttpAnswer top_values(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   Grouping g;
   g.fields = {p.text("field")};
@@ -160,7 +160,7 @@ ApiAnswer top_values(Api& api, const ApiRequest& r) {
   return json_answer(root);
 }
 
-ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
+HttpAnswer count_over_time(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const OpenStores held = stores(api, p);
   Query query = p.query();
@@ -220,7 +220,7 @@ ApiAnswer count_over_time(Api& api, const ApiRequest& r) {
   return json_answer(root);
 }
 
-ApiAnswer list_indexes(Api& api, const ApiRequest& r) {
+HttpAnswer list_indexes(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const std::string only = p.text("destination");
   Json root{{"indexes", Json::array()}};
@@ -241,7 +241,7 @@ ApiAnswer list_indexes(Api& api, const ApiRequest& r) {
   return json_answer(root);
 }
 
-ApiAnswer remove_index(Api& api, const ApiRequest& r) {
+HttpAnswer remove_index(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   const std::string name = r.path.substr(std::string("/v1/indexes/").size());
   std::vector<std::string> names;

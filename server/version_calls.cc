@@ -25,7 +25,7 @@ Json json_of(const Version& v) {
 }
 
 // As they say: `who` and `note` of the body, if there is one.
-ConfigurationFile::Said said(const ApiRequest& r, Json* body = nullptr) {
+ConfigurationFile::Said said(const HttpRequest& r, Json* body = nullptr) {
   constexpr std::size_t kMost = 1000;
   Json given = Json::object();
   if (!r.body.empty()) given = body_of(r);
@@ -50,9 +50,9 @@ void fine(const std::string& problem) {
 
 }  // namespace
 
-ApiAnswer reload_configuration(Api& api, const ApiRequest& r) { return api.file().reload(said(r)); }
+HttpAnswer reload_configuration(Api& api, const HttpRequest& r) { return api.file().reload(said(r)); }
 
-ApiAnswer list_versions(Api& api, const ApiRequest& r) {
+HttpAnswer list_versions(Api& api, const HttpRequest& r) {
   std::string problem;
   Json list = Json::array();
   for (const Version& v : api.file().versions().list(Parameters(r).number("limit", 50, 10'000), problem))
@@ -66,7 +66,7 @@ ApiAnswer list_versions(Api& api, const ApiRequest& r) {
       {{"versions", list}, {"running", current ? Json(current->number) : Json()}, {"removed", removed}});
 }
 
-ApiAnswer show_version(Api& api, const ApiRequest& r) {
+HttpAnswer show_version(Api& api, const HttpRequest& r) {
   const std::string given = r.path.substr(r.path.rfind('/') + 1);
   std::int64_t number = 0;
   const auto [end, error] = std::from_chars(given.data(), given.data() + given.size(), number);
@@ -83,7 +83,7 @@ ApiAnswer show_version(Api& api, const ApiRequest& r) {
   return json_answer(j);
 }
 
-ApiAnswer return_to_version(Api& api, const ApiRequest& r) {
+HttpAnswer return_to_version(Api& api, const HttpRequest& r) {
   Json body;
   const auto by = said(r, &body);
   if (!body.contains("version") || !body["version"].is_number_integer())

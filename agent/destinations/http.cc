@@ -136,7 +136,7 @@ class Requester {
     if (items == nullptr || !items->is_array() || items->size() != events)
       return Delivery::retry(
           fmt::format("{}: the answer {}: {}", where,
-                      answer.size() == HttpReply::kLargestBody
+                      answer.size() == settings_.target.most_body
                           ? "is longer than 4 MiB: fewer events at once (`batch`) would help"
                       : json.is_discarded() ? std::string("is not JSON")
                       : items == nullptr || !items->is_array()

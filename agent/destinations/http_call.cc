@@ -15,10 +15,35 @@
 namespace dingle {
 namespace {
 
+struct Coming {
+  HttpReply& reply;
+  const std::size_t most;
+  const HttpConnection::Take& take;
+  CURL* curl;
+  bool enough = false;
+};
+
 // What comes behind the largest answer is read and thrown away: whether the request was taken is known already.
 std::size_t keep_answer(char* bytes, std::size_t size, std::size_t n, void* to) {
-  auto& out = *static_cast<std::string*>(to);
-  out.append(bytes, std::min(size * n, HttpReply::kLargestBody - out.size()));
+  auto& coming = *static_cast<Coming*>(to);
+  long status = 0;
+  if (coming.take) CURL_LATE(curl_easy_getinfo)(coming.curl, CURLINFO_RESPONSE_CODE, &status);
+  if (status == 200) {
+    coming.enough = !coming.take({bytes, size * n});
+    return coming.enough ? 0 : size * n;
+  }
+  std::string& out = coming.reply.body;
+  out.append(bytes, std::min(size * n, coming.most - out.size()));
+  return size * n;
+}
+
+std::size_t keep_header(char* bytes, std::size_t size, std::size_t n, void* to) {
+  constexpr std::size_t kMostHeaders = 100;
+  auto& headers = static_cast<Coming*>(to)->reply.headers;
+  std::string_view line(bytes, size * n);
+  while (line.ends_with('\n') || line.ends_with('\r')) line.remove_suffix(1);
+  if (line.starts_with("HTTP/")) headers.clear();  // an interim answer was before it
+  if (headers.size() < kMostHeaders && line.find(':') != std::string_view::npos) headers.emplace_back(line);
   return size * n;
 }
 
@@ -36,7 +61,7 @@ HttpConnection::~HttpConnection() { CURL_LATE(curl_easy_cleanup)(curl_); }
 
 HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
                                const std::vector<std::string>& headers, std::string_view body,
-                               const std::atomic<bool>& cancelled) {
+                               const std::atomic<bool>& cancelled, const Take& take) {
   HttpReply reply;
   CURL* c = curl_;
   curl_slist* list = CURL_LATE(curl_slist_append)(nullptr, "Expect:");
@@ -47,16 +72,21 @@ HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
   CURL_LATE(curl_easy_reset)(c);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_URL, url.c_str());
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_PROTOCOLS_STR, "http,https");
-  CURL_LATE(curl_easy_setopt)(c, CURLOPT_CUSTOMREQUEST, target.method.c_str());
-  CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDS, body.data());
-  CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDSIZE_LARGE, static_cast<curl_off_t>(body.size()));
+  if (target.method != "GET") {
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_CUSTOMREQUEST, target.method.c_str());
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDS, body.data());
+    CURL_LATE(curl_easy_setopt)(c, CURLOPT_POSTFIELDSIZE_LARGE, static_cast<curl_off_t>(body.size()));
+  }
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_HTTPHEADER, list);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_NOSIGNAL, 1L);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_USERAGENT, "dingle");
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_ERRORBUFFER, error);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_TIMEOUT_MS, static_cast<long>(target.timeout.count()));
   CURL_LATE(curl_easy_setopt)
-  (c, CURLOPT_CONNECTTIMEOUT_MS, static_cast<long>(std::min<std::int64_t>(10'000, target.timeout.count())));
+  (c, CURLOPT_CONNECTTIMEOUT_MS,
+   static_cast<long>(target.timeout.count() == 0 ? 10'000
+                                                 : std::min<std::int64_t>(10'000, target.timeout.count())));
+  if (target.direct) CURL_LATE(curl_easy_setopt)(c, CURLOPT_PROXY, "");
   if (!target.ca.empty()) CURL_LATE(curl_easy_setopt)(c, CURLOPT_CAINFO, target.ca.c_str());
   if (!target.certificate.empty())
     CURL_LATE(curl_easy_setopt)(c, CURLOPT_SSLCERT, target.certificate.c_str());
@@ -69,13 +99,16 @@ HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
     CURL_LATE(curl_easy_setopt)(c, CURLOPT_PASSWORD, target.password.c_str());
   }
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_WRITEFUNCTION, keep_answer);
-  CURL_LATE(curl_easy_setopt)(c, CURLOPT_WRITEDATA, &reply.body);
+  Coming coming{reply, target.most_body, take, c};
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_WRITEDATA, &coming);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_HEADERFUNCTION, keep_header);
+  CURL_LATE(curl_easy_setopt)(c, CURLOPT_HEADERDATA, &coming);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_NOPROGRESS, 0L);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_XFERINFOFUNCTION, stop_if_cancelled);
   CURL_LATE(curl_easy_setopt)(c, CURLOPT_XFERINFODATA, const_cast<std::atomic<bool>*>(&cancelled));
   const CURLcode code = CURL_LATE(curl_easy_perform)(c);
   CURL_LATE(curl_slist_free_all)(list);
-  if (code != CURLE_OK) {
+  if (code != CURLE_OK && !coming.enough) {
     reply.error = *error ? error : CURL_LATE(curl_easy_strerror)(code);
     curl_off_t reached = 0;  // microseconds until a request could be sent
     CURL_LATE(curl_easy_getinfo)(c, CURLINFO_PRETRANSFER_TIME_T, &reached);
@@ -87,6 +120,18 @@ HttpReply HttpConnection::call(const HttpTarget& target, const std::string& url,
   CURL_LATE(curl_easy_getinfo)(c, CURLINFO_RETRY_AFTER, &retry_after);
   reply.retry_after = std::chrono::seconds(std::min<curl_off_t>(retry_after, 3600));
   return reply;
+}
+
+std::string HttpReply::header(std::string_view name) const {
+  const auto lower = [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c | 0x20) : c; };
+  for (const std::string& line : headers) {
+    const std::size_t colon = line.find(':');
+    if (colon != name.size() || !std::equal(name.begin(), name.end(), line.begin(),
+                                            [&](char a, char b) { return lower(a) == lower(b); }))
+      continue;
+    return line.substr(std::min(line.size(), line.find_first_not_of(' ', colon + 1)));
+  }
+  return "";
 }
 
 OptionSpec tls_option() {

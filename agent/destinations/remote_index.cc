@@ -142,7 +142,7 @@ class RemoteIndex final : public Destination {
     if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error, reply.too_slow);
     const auto json = parse_json(reply.body);
     std::string message;
-    if (json.is_object() && json.contains("error")) message = json["error"].value("message", "");
+    if (json.is_object()) message = json.value("detail", "");
     Delivery d = Delivery::retry(
         fmt::format("{}: answered {}{}{}", where, reply.status, message.empty() ? "" : ": ", message));
     if (reply.status == 413) d.outcomes[0].form = Outcome::Form::refused, d.separable = true;

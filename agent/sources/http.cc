@@ -1,7 +1,6 @@
 // http: lines or JSON documents that clients post. A request is answered once its events are on disk in the
 // spool; with an Idempotency-Key it can be sent again without storing them twice.
 #include <fmt/format.h>
-#include <httplib.h>
 #include <simdjson.h>
 #include <xxhash.h>
 
@@ -10,12 +9,12 @@
 #include <utility>
 
 #include "agent/secret.h"
-#include "agent/sources/listener.h"
 #include "agent/sources/request_body.h"
 #include "agent/sources/request_keys.h"
 #include "agent/sources/request_server.h"
 #include "agent/sources/source.h"
 #include "core/time/instant.h"
+#include "net/listener.h"
 
 namespace dingle {
 namespace {
@@ -26,7 +25,7 @@ using Clock = std::chrono::steady_clock;
 constexpr auto kOpenAgain = 1s;  // after a failure to listen
 constexpr auto kTick = 50ms;     // how soon a stop is noticed
 constexpr auto kForDisk = 5s;    // for the spool's disk
-constexpr std::int64_t kLargestRequest = 64 << 20, kMostConnections = 500;
+constexpr std::int64_t kLargestRequest = 64 << 20, kMostAtOnce = 500;
 
 class Http final : public Source, public RequestTaker {
  public:
@@ -73,23 +72,23 @@ class Http final : public Source, public RequestTaker {
 
   // ---- for requests ----
 
-  void refused() override { count("refused"); }
+  void refused() override { counters_.count("refused"); }
 
   // Answers when the events of the body are on disk.
-  bool take(const httplib::Request& in, const std::string& body, httplib::Response& out) override {
+  std::optional<HttpAnswer> take(const HttpRequest& in) override {
+    const std::string& body = in.body;
     auto buffer = std::make_shared<LineBuffer>(std::max<std::size_t>(1, body.size()));
     std::copy(body.begin(), body.end(), buffer->bytes.get());
     buffer->finish(body.size());
     const std::string_view text(buffer->bytes.get(), buffer->size);
     BodyEvents found;
     const std::size_t most = most_events(server_->settings().largest_request);
-    if (in.get_header_value("Content-Type").starts_with("application/json")) {
+    if (in.header("Content-Type").starts_with("application/json")) {
       auto items = items_of(text, server_->settings().longest_line, most);
       if (!items) {
-        count("refused");
-        answer_error(out, 400, items.problem().message, "lines go as text/plain or application/x-ndjson",
-                     items.problem().offset);
-        return true;
+        counters_.count("refused");
+        return problem_answer({400, items.problem().message, "lines go as text/plain or application/x-ndjson",
+                               "", items.problem().offset});
       }
       found = std::move(*items);
     } else {
@@ -100,51 +99,46 @@ class Http final : public Source, public RequestTaker {
         found.events.resize(most + 1);
     }
     if (found.events.size() > most) {
-      count("refused");
-      answer_error(out, 413, "the request has more than " + std::to_string(most) + " events",
-                   "send them in several requests");
-      return true;
+      counters_.count("refused");
+      return problem_answer({413, "the request has more than " + std::to_string(most) + " events",
+                             "send them in several requests"});
     }
     const std::uint64_t hash = XXH3_64bits(body.data(), body.size());
     const std::uint64_t events = found.events.size();
     const std::int64_t now = system_now();
-    const std::string request_key = in.get_header_value("Idempotency-Key");
+    std::string request_key(in.header("Idempotency-Key"));
     if (request_key.empty())
-      return hand_in(batch_of(in, std::move(buffer), std::move(found)), events, out) != Taken::stopping;
+      return answer_of(hand_in(batch_of(in, std::move(buffer), std::move(found))), events);
+    // A key is the token's with which it came.
+    if (const std::string& token = server_->settings().token; !token.empty())
+      request_key += fmt::format("\n{:016x}", XXH3_64bits(token.data(), token.size()));
 
     const RequestKeys::Found standing = keys_.begin(request_key, hash, now);
     switch (standing.standing) {
       case RequestKeys::Standing::known:
-        if (!durable()) return answer_unknown(out), true;
-        count("repeated");
-        out.set_content(fmt::format("{{\"events\":{},\"known\":true}}\n", standing.events),
-                        "application/json");
-        return true;
+        if (!durable()) return answer_of(Taken::unknown, events);
+        counters_.count("repeated");
+        return HttpAnswer{200, "application/json",
+                          fmt::format("{{\"events\":{},\"known\":true}}\n", standing.events)};
       case RequestKeys::Standing::other_body:
-        count("refused");
-        answer_error(out, 422, "this Idempotency-Key came with another body before",
-                     "use a new key for each request");
-        return true;
+        counters_.count("refused");
+        return problem_answer(
+            {422, "this Idempotency-Key came with another body before", "use a new key for each request"});
       case RequestKeys::Standing::under_way:
-        answer_error(out, 409, "a request with this Idempotency-Key is being taken", "ask again in a second");
-        return true;
+        return problem_answer(
+            {409, "a request with this Idempotency-Key is being taken", "ask again in a second"});
       case RequestKeys::Standing::fresh: break;
     }
     SourceBatch batch = batch_of(in, std::move(buffer), std::move(found));
     std::vector<StateChange> changes = keys_.changes(request_key, hash, events, now);
     batch.changes.state = changes;
-    const Taken taken = hand_in(std::move(batch), events, out);
+    const Taken taken = hand_in(std::move(batch));
     keys_.end(request_key, taken == Taken::durable || taken == Taken::unknown ? &changes : nullptr);
-    return taken != Taken::stopping;
+    return answer_of(taken, events);
   }
 
  private:
   using Taken = Intake::Taken;
-  void count(const char* what) {
-    Changes one;
-    counters_.add(one, what, 1);
-    if (intake_.spool().note(one) != 0) counters_.count(what);  // on a full disk it is kept in memory
-  }
   std::string about() const { return "source " + name_ + ": listen"; }
 
   // Until it listens or stops.
@@ -161,13 +155,13 @@ class Http final : public Source, public RequestTaker {
     }
   }
 
-  SourceBatch batch_of(const httplib::Request& in, std::shared_ptr<LineBuffer> buffer, BodyEvents found) {
+  SourceBatch batch_of(const HttpRequest& in, std::shared_ptr<LineBuffer> buffer, BodyEvents found) {
     SourceBatch batch;
     batch.source = name_;
     auto resource = std::make_shared<Resource>();
     resource->zone = zone_;
     for (const auto& [field, text] : resource_) resource->add(field, text);
-    resource->add("network.peer.address", in.remote_addr);
+    resource->add("network.peer.address", in.peer);
     batch.slices = {{server_->stream_of(in), std::move(resource)}};
     batch.observed = system_now();
     const std::uint64_t position = server_->position_of(buffer->size);
@@ -190,22 +184,23 @@ class Http final : public Source, public RequestTaker {
     return batch;
   }
 
-  Taken hand_in(SourceBatch batch, std::uint64_t events, httplib::Response& out) {
-    const Taken taken = intake_.submit_durably(std::move(batch), RequestServer::kPatience, kForDisk);
-    if (taken == Taken::durable) {
-      out.status = 200;
-      out.set_content(fmt::format("{{\"events\":{}}}\n", events), "application/json");
-    } else if (taken == Taken::no_room) {
-      count("turned_away");
-      answer_error(out, 503, "the queues are full", "send it again later");
-    } else if (taken == Taken::unknown) {
-      answer_unknown(out);
-    }
-    return taken;
+  Taken hand_in(SourceBatch batch) {
+    return intake_.submit_durably(std::move(batch), RequestServer::kPatience, kForDisk);
   }
-  static void answer_unknown(httplib::Response& out) {
-    answer_error(out, 503, "the events may be on disk or not",
-                 "send it again, with the same Idempotency-Key if it had one");
+  // nullopt: it stops, and took nothing.
+  std::optional<HttpAnswer> answer_of(Taken taken, std::uint64_t events) {
+    switch (taken) {
+      case Taken::durable:
+        return HttpAnswer{200, "application/json", fmt::format("{{\"events\":{}}}\n", events)};
+      case Taken::no_room:
+        counters_.count("turned_away");
+        return problem_answer({503, "the queues are full", "send it again later"});
+      case Taken::unknown:
+        return problem_answer({503, "the events may be on disk or not",
+                               "send it again, with the same Idempotency-Key if it had one"});
+      case Taken::stopping: break;
+    }
+    return std::nullopt;
   }
   bool durable() {
     for (const auto until = Clock::now() + kForDisk; Clock::now() < until;)
@@ -270,15 +265,15 @@ const SourceKind kHttpSource{
       {.name = "largest_request",
        .type = OptionType::size,
        .fallback = "8MiB",
-       .text = "Larger ones are refused, at most 64 MiB. Memory: some times that for each connection.",
+       .text = "Larger ones are refused, at most 64 MiB. Memory: some times that for each that is worked on.",
        .least = 1024,
        .most = kLargestRequest},
-      {.name = "most_connections",
+      {.name = "at_once",
        .type = OptionType::integer,
        .fallback = "16",
-       .text = "How many connections are served at once; others wait.",
+       .text = "How many requests are worked on at once; others wait.",
        .least = 1,
-       .most = kMostConnections},
+       .most = kMostAtOnce},
       {.name = "keys",
        .type = OptionType::section,
        .text = "How long an `Idempotency-Key` is known.",
@@ -303,7 +298,7 @@ const SourceKind kHttpSource{
                                 o.section("tls").text("key"),
                                 static_cast<std::size_t>(o.number("longest_line")),
                                 static_cast<std::size_t>(o.number("largest_request")),
-                                static_cast<std::size_t>(o.number("most_connections"))};
+                                static_cast<std::size_t>(o.number("at_once"))};
       return std::make_unique<Http>(m, s, token ? "" : token.problem().message);
     }};
 const SourceRegistration http_source(kHttpSource);

@@ -1,10 +1,8 @@
-// The server of the `http` source: admits requests, reads their bodies, and hands them to whoever takes them.
+// The server of the `http` source: admits requests, and hands them to whoever takes them.
 //
 // It outlives the source that began it: a reload must not end connections. Requests that come while nobody
 // takes them wait for the next source.
 #pragma once
-
-#include <httplib.h>
 
 #include <atomic>
 #include <chrono>
@@ -14,16 +12,16 @@
 #include <mutex>
 #include <optional>
 #include <string>
-#include <thread>
+
+#include "net/http_server.h"
 
 namespace dingle {
 
 class RequestTaker {
  public:
-  // Takes a request, whose body is decompressed, and answers it. False: it stops, and took nothing. Called by
-  // many threads at once.
-  virtual bool take(const httplib::Request& in, const std::string& body, httplib::Response& out) = 0;
-  // A request was refused before it came here.
+  // Takes a request and answers it; nullopt: it stops, and took nothing. Called by many threads at once.
+  virtual std::optional<HttpAnswer> take(const HttpRequest& in) = 0;
+  // A request was refused before it came here. It must not wait.
   virtual void refused() = 0;
 
  protected:
@@ -31,21 +29,19 @@ class RequestTaker {
 };
 
 // Thread-safe.
-class RequestServer {
+class RequestServer final : private HttpHandler {
  public:
   struct Settings {
     std::string listen, path, token, certificate, key;  // `listen`: address and port; files of PEM, or empty
     std::size_t longest_line = 0, largest_request = 0;  // bytes
-    std::size_t connections = 0;                        // served at once
+    std::size_t at_once = 0;                            // requests that are worked on
     auto operator<=>(const Settings&) const = default;
   };
   // How long a request waits for somebody who takes it.
   static constexpr std::chrono::seconds kPatience{4};
 
   explicit RequestServer(Settings settings);
-  ~RequestServer();  // ends all connections
-  RequestServer(const RequestServer&) = delete;
-  RequestServer& operator=(const RequestServer&) = delete;
+  ~RequestServer() override;  // ends all connections
 
   // Begins to listen. What is in the way; empty if nothing is.
   std::string listen();
@@ -61,32 +57,25 @@ class RequestServer {
 
   const Settings& settings() const { return settings_; }
   // A stream is a connection: its requests come one after another.
-  std::uint64_t stream_of(const httplib::Request& in) const;
+  std::uint64_t stream_of(const HttpRequest& in) const;
   // Where a request of so many bytes begins in its stream.
   std::uint64_t position_of(std::size_t bytes) { return taken_.fetch_add(bytes + 1); }
 
  private:
-  httplib::Server::HandlerResponse admit(const httplib::Request& in, httplib::Response& out);
-  void serve(const httplib::Request& in, httplib::Response& out, const httplib::ContentReader& read_body);
-  void hand_over(const httplib::Request& in, const std::string& body, httplib::Response& out);
-  void refuse(httplib::Response& out, int status, const std::string& message, const std::string& hint = "");
-  void refuse_size(httplib::Response& out);
+  Admission admit(HttpRequest& head) override;
+  HttpAnswer handle(HttpRequest& in) override;
+  void refused() override;
 
   const Settings settings_;
   const std::uint64_t streams_;          // seed of their numbers
   std::atomic<std::uint64_t> taken_{0};  // bytes
-  std::unique_ptr<httplib::Server> server_;
-  std::thread thread_;
-  mutable std::mutex mutex_;  // guards what follows
+  mutable std::mutex mutex_;             // guards what follows
   std::condition_variable changed_;
   std::string address_;
   RequestTaker* taker_ = nullptr;
   std::size_t inside_ = 0;
   bool ending_ = false;
+  HttpServer server_;
 };
-
-// Answers what went wrong: {"error":{"message":...,"hint":...,"offset":...}}. `offset`: bytes into the body.
-void answer_error(httplib::Response& out, int status, const std::string& message,
-                  const std::string& hint = "", std::optional<std::size_t> offset = {});
 
 }  // namespace dingle

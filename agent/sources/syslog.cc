@@ -18,12 +18,12 @@
 #include <set>
 #include <thread>
 
-#include "agent/sources/listener.h"
 #include "agent/sources/message_splitter.h"
 #include "agent/sources/source.h"
 #include "agent/sources/syslog_open.h"
 #include "agent/sources/tracked_file.h"
 #include "core/time/instant.h"
+#include "net/listener.h"
 
 namespace dingle {
 namespace {

@@ -9,10 +9,10 @@
 #include <memory>
 #include <string>
 
-#include "agent/sources/listener.h"
 #include "agent/sources/message_splitter.h"
 #include "agent/sources/source.h"
 #include "agent/sources/tracked_file.h"
+#include "net/listener.h"
 
 namespace dingle {
 

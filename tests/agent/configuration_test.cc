@@ -170,7 +170,7 @@ TEST(Configuration, AnHttpSourceIsChecked) {
            {"listen: '0.0.0.0:80'", "anyone who reaches 0.0.0.0:80 can write events | give `token`"},
            {"listen: '[::1]:80', path: in", "`path` begins with /"},
            {"listen: 'localhost:80', largest_request: 65MiB", "`largest_request` is at most 64.0 MiB"},
-           {"listen: '127.0.0.1:80', most_connections: 501", "`most_connections` is at most 500"},
+           {"listen: '127.0.0.1:80', at_once: 501", "`at_once` is at most 500"},
            {"listen: '127.0.0.1:80', tls: { key: k }", "`tls` needs both `certificate` and `key`"}}) {
     const auto all = findings(options);
     ASSERT_EQ(all.size(), 1u) << options;

@@ -4,7 +4,7 @@
 
 #include <string>
 
-#include "agent/sources/listener.h"
+#include "net/listener.h"
 
 namespace dingle {
 namespace {

@@ -5,6 +5,7 @@
 #include "agent/destinations/compression.h"
 #include "agent/sources/request_body.h"
 #include "agent/sources/request_keys.h"
+#include "net/coding.h"
 #include "spool/memory.h"
 
 namespace dingle {

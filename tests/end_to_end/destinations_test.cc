@@ -300,7 +300,7 @@ TEST(ClickHouseDestination, TakesBulkInserts) {
 TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
   Received received;
   int tries = 0;
-  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+  Service service([&](const HttpRequest& request, HttpAnswer& answer) {
     received.add(request);
     Json items = Json::array();
     std::istringstream in(request.body);
@@ -313,7 +313,7 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
                          {"why", "mapping " + std::to_string(status)}}}});
     }
     ++tries;
-    answer.set_content(Json{{"results", items}}.dump(), "application/json");
+    answer.body = Json{{"results", items}}.dump();
   });
   ::setenv("GATE_TOKEN", "hush-hush", 1);
   Daemon daemon(gate_configuration(
@@ -327,17 +327,15 @@ TEST(HttpDestination, FramesAuthorisesAndReadsAnswersForEachEvent) {
   EXPECT_EQ(find(status["destinations"], "d")["sent"], 19);
   EXPECT_GE(find(status["destinations"], "d")["retried"].get<int>(), 1);
   EXPECT_NE(daemon.dingle({"letters"}).out.find("mapping 7"), std::string::npos);
-  EXPECT_EQ(received.headers.at(0).find("Authorization")->second, "Bearer hush-hush");
-  EXPECT_EQ(received.headers.at(0).find("Content-Type")->second, "application/x-ndjson");
+  EXPECT_EQ(received.requests.at(0).header("Authorization"), "Bearer hush-hush");
+  EXPECT_EQ(received.requests.at(0).header("Content-Type"), "application/x-ndjson");
   EXPECT_EQ(daemon.log().find("hush-hush"), std::string::npos);
   EXPECT_EQ(status.dump().find("hush-hush"), std::string::npos);
 }
 
 TEST(HttpDestination, AnEndlessAnswerCostsLittleMemory) {
   const std::string long_answer(60u << 20, 'x');
-  Service service([&](const httplib::Request&, httplib::Response& answer) {
-    answer.set_content(long_answer, "text/plain");
-  });
+  Service service([&](const HttpRequest&, HttpAnswer& answer) { answer.body = long_answer; });
   for (const bool reads : {false, true}) {
     Daemon daemon(gate_configuration(
         "    http: { url: '" + service.url("/events") + "'" +
@@ -358,7 +356,7 @@ TEST(HttpDestination, AnEndlessAnswerCostsLittleMemory) {
 
 TEST(HttpDestination, GroupsEventsAndFillsTemplates) {
   Received received;
-  Service service([&](const httplib::Request& request, httplib::Response&) { received.add(request); });
+  Service service([&](const HttpRequest& request, HttpAnswer&) { received.add(request); });
   Daemon daemon(gate_configuration(
       "    http:\n      url: '" + service.url("/lines/${user}") +
       "'\n      group_by: [user]\n      body: { form: template, begin: "
@@ -368,24 +366,24 @@ TEST(HttpDestination, GroupsEventsAndFillsTemplates) {
   daemon.write("gate.log", gate_line(1, "anna") + gate_line(2, "bo\"x\"") + gate_line(3, "anna"));
   daemon.start();
   daemon.settled();
-  ASSERT_EQ(received.bodies.size(), 2u);
-  const Json first = Json::parse(received.bodies[0]);
+  ASSERT_EQ(received.requests.size(), 2u);
+  const Json first = Json::parse(received.requests[0].body);
   EXPECT_EQ(first["user"], "anna");
   EXPECT_EQ(first["count"], 2);
   EXPECT_EQ(first["lines"][0][0], "1795255201000000000");
-  EXPECT_EQ(Json::parse(received.bodies[1])["user"], "bo\"x\"");
+  EXPECT_EQ(Json::parse(received.requests[1].body)["user"], "bo\"x\"");
 }
 
 TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
   Received received;
   std::atomic<int> requests{0};
-  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+  Service service([&](const HttpRequest& request, HttpAnswer& answer) {
     const int n = ++requests;
     if (n == 1) return answer.status = 503, void();
-    if (n == 2) return answer.status = 429, answer.set_header("Retry-After", "1"), void();
+    if (n == 2) return answer.status = 429, answer.headers.emplace_back("Retry-After", "1"), void();
     if (request.body.find("192.0.2.77 ") != std::string::npos) {
       answer.status = 400;
-      return answer.set_content("cannot read it", "text/plain");
+      return answer.body = "cannot read it", void();
     }
     received.add(request);
   });
@@ -400,7 +398,7 @@ TEST(HttpDestination, AnOverloadedServiceIsWaitedForAndABadBatchIsHalved) {
 
 TEST(HttpDestination, ASlowServiceGetsFewerEventsAtOnce) {
   std::atomic<long> taken{0};
-  Service service([&](const httplib::Request& request, httplib::Response&) {
+  Service service([&](const HttpRequest& request, HttpAnswer&) {
     const auto lines = std::count(request.body.begin(), request.body.end(), '\n');
     std::this_thread::sleep_for(lines * 2ms);
     if (lines < 150) taken += lines;  // else nobody waits for the answer

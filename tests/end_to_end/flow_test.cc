@@ -114,7 +114,7 @@ TEST(Flow, LettersGoThroughTheWholeChainAgain) {
   std::atomic<bool> refuses{true};
   std::mutex mutex;
   std::vector<Json> taken;
-  Service service([&](const httplib::Request& request, httplib::Response& response) {
+  Service service([&](const HttpRequest& request, HttpAnswer& response) {
     std::istringstream lines(request.body);
     for (std::string line; std::getline(lines, line);) {
       if (refuses && line.find("\"C1\"") != std::string::npos) return void(response.status = 400);

@@ -1,14 +1,10 @@
-// The ticket gate of the tests: a configuration with one destination, its lines, and a service to send them
-// to.
+// The ticket gate of the tests: a configuration with one destination, and its lines.
 #pragma once
 
-#include <httplib.h>
-
-#include <chrono>
-#include <mutex>
+#include <cstdio>
 #include <string>
-#include <thread>
-#include <vector>
+
+#include "tests/end_to_end/service.h"
 
 namespace dingle {
 
@@ -40,39 +36,5 @@ inline std::string gate_lines(int n) {
   for (int i = 0; i < n; ++i) all += gate_line(i);
   return all;
 }
-
-// A service of a test's own, that answers as the test says.
-class Service {
- public:
-  explicit Service(httplib::Server::Handler handler) {
-    server_.Post(".*", std::move(handler));
-    port_ = server_.bind_to_any_port("127.0.0.1");
-    thread_ = std::thread([this] { server_.listen_after_bind(); });
-    while (!server_.is_running()) std::this_thread::sleep_for(std::chrono::milliseconds(1));
-  }
-  ~Service() {
-    server_.stop();
-    thread_.join();
-  }
-  std::string url(const std::string& path = "/") const {
-    return "http://127.0.0.1:" + std::to_string(port_) + path;
-  }
-
- private:
-  httplib::Server server_;
-  std::thread thread_;
-  int port_ = 0;
-};
-
-struct Received {
-  std::mutex mutex;
-  std::vector<std::string> bodies;
-  std::vector<httplib::Headers> headers;
-  void add(const httplib::Request& request) {
-    std::lock_guard lock(mutex);
-    bodies.push_back(request.body);
-    headers.push_back(request.headers);
-  }
-};
 
 }  // namespace dingle

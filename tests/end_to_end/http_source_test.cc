@@ -1,7 +1,6 @@
 // What clients post: taken once it is on disk, once for each key, whatever happens in between.
 #include <fcntl.h>
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <sys/mman.h>
 #include <unistd.h>
 
@@ -10,6 +9,7 @@
 #include <set>
 #include <thread>
 
+#include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/daemon.h"
 #include "tests/torture/faults.h"
 
@@ -47,18 +47,12 @@ class HttpSource : public testing::Test {
     })) << "it does not listen";
     return at.replace(at.find(' '), 1, "://");
   }
-  static httplib::Client connect(const std::string& at) {
-    httplib::Client client(at);
-    client.set_read_timeout(60, 0);
-    return client;
-  }
-  using Headers = httplib::Headers;
+  using Headers = Caller::Headers;
   // Status and answer; 0 if there was none.
-  std::pair<int, Json> post(httplib::Client& client, const std::string& body, const Headers& headers = {},
-                            const char* type = "text/plain") {
-    const auto answer = client.Post("/", headers, body, type);
-    if (!answer) return {0, {}};
-    return {answer->status, Json::parse(answer->body, nullptr, false)};
+  std::pair<long, Json> post(Caller& client, const std::string& body, const Headers& headers = {},
+                             const char* type = "text/plain") {
+    const HttpReply answer = client.post("/", body, type, headers);
+    return {answer.status, Json::parse(answer.body, nullptr, false)};
   }
   std::multiset<long> numbers() {
     std::multiset<long> all;
@@ -70,7 +64,7 @@ class HttpSource : public testing::Test {
 
 TEST_F(HttpSource, LinesAndDocumentsBecomeEvents) {
   start();
-  httplib::Client client = connect(url());
+  Caller client(url());
   EXPECT_EQ(post(client, line(1) + "\n" + line(2)).second, (Json{{"events", 2}}));
   EXPECT_EQ(
       post(client, "[{\"ship\":\"Tern\"},{\"ship\" : \"Auk\"}]", {}, "application/json").second["events"], 2);
@@ -93,8 +87,7 @@ TEST_F(HttpSource, WhatWasAnsweredSurvivesAKill) {
   start();
   std::set<long> answered;
   for (int round = 0; round < 4; ++round) {
-    httplib::Client client = connect(url());
-    client.set_keep_alive(true);
+    Caller client(url());
     std::thread killer([&] {
       std::this_thread::sleep_for(std::chrono::milliseconds(30 + 40 * round));
       daemon->kill();
@@ -108,7 +101,7 @@ TEST_F(HttpSource, WhatWasAnsweredSurvivesAKill) {
     daemon->start();
   }
   EXPECT_GT(answered.size(), 0u);
-  httplib::Client client = connect(url());
+  Caller client(url());
   const int next = static_cast<int>(answered.size());
   EXPECT_EQ(post(client, line(next), {{"Idempotency-Key", std::to_string(next)}}).first, 200);
   answered.insert(next);
@@ -121,19 +114,19 @@ TEST_F(HttpSource, AKeyIsKnownAfterAKillAndAReload) {
   start();
   const Headers key{{"Idempotency-Key", "\"8e03978e-40d5\""}};
   {
-    httplib::Client client = connect(url());
+    Caller client(url());
     EXPECT_EQ(post(client, line(1), key).second, (Json{{"events", 1}}));
     EXPECT_EQ(post(client, line(1), key).second, (Json{{"events", 1}, {"known", true}}));
   }
   daemon->kill();
   daemon->start();
-  httplib::Client client = connect(url());
+  Caller client(url());
   EXPECT_EQ(post(client, line(1), key).second["known"], true);
   EXPECT_EQ(daemon->dingle({"reload"}).status, 0);
   EXPECT_EQ(post(client, line(1), key).second["known"], true);
   const auto [status, answer] = post(client, line(2), key);
   EXPECT_EQ(status, 422);
-  EXPECT_NE(answer["error"]["message"].get<std::string>().find("another body"), std::string::npos);
+  EXPECT_NE(answer["detail"].get<std::string>().find("another body"), std::string::npos);
   daemon->settled();
   EXPECT_EQ(numbers(), std::multiset<long>{1});
   EXPECT_GE(source()["repeated"], 2) << "a count of the last moment may be killed with it";
@@ -144,7 +137,7 @@ TEST_F(HttpSource, AKeyIsKnownAfterAKillAndAReload) {
 TEST_F(HttpSource, ARenamedSourceKeepsItsSocketAndItsKeys) {
   start();
   const std::string at = url();
-  httplib::Client client = connect(at);
+  Caller client(at);
   const Headers key{{"Idempotency-Key", "a"}};
   EXPECT_EQ(post(client, line(1), key).first, 200);
   std::string renamed = configuration();
@@ -171,7 +164,7 @@ TEST_F(HttpSource, WhatMayBeOnDiskIsStoredOnceWhenItIsSentAgain) {
   daemon->environment = {{"LD_PRELOAD", std::string(DINGLE_BINARIES) + "/libdingle_faults.so"},
                          {"DINGLE_FAULTS", path}};
   daemon->start();
-  httplib::Client client = connect(url());
+  Caller client(url());
   const Headers key{{"Idempotency-Key", "a"}};
   faults->failing_syncs = 1'000'000;
   EXPECT_EQ(post(client, line(1), key).first, 503);
@@ -191,8 +184,7 @@ TEST_F(HttpSource, ReloadsLoseNoRequestAndNoConnection) {
   std::vector<std::thread> clients;
   for (int c = 0; c < 2; ++c)
     clients.emplace_back([&] {
-      httplib::Client client = connect(at);
-      client.set_keep_alive(true);
+      Caller client(at);
       while (!done) failed += post(client, line(sent++)).first != 200;
     });
   for (int i = 0; i < 5; ++i) {
@@ -212,17 +204,16 @@ TEST_F(HttpSource, ReloadsLoseNoRequestAndNoConnection) {
 
 TEST_F(HttpSource, WhileTheQueueIsFullRequestsAreTurnedAway) {
   start(configuration(kFull));
-  httplib::Client client = connect(url());
+  Caller client(url());
   std::string body;
   for (int n = 0; n < 5000; ++n) body += line(n);
   int taken = 0, status = 0;
   std::string retry_after;
   for (int i = 0; i < 100 && status != 503; ++i) {
-    const auto answer = client.Post("/", body, "text/plain");
-    ASSERT_TRUE(answer);
-    status = answer->status;
+    const HttpReply answer = client.post("/", body);
+    status = static_cast<int>(answer.status);
     taken += status == 200;
-    retry_after = answer->get_header_value("Retry-After");
+    retry_after = answer.header("Retry-After");
   }
   EXPECT_EQ(status, 503);
   EXPECT_EQ(retry_after, "1");
@@ -240,32 +231,31 @@ TEST_F(HttpSource, WhatIsWrongIsSaid) {
   EXPECT_NE(daemon->problem().find("secret"), std::string::npos) << "its file is missing";
   std::ofstream(daemon->dir + "/secret") << "harbour-of-saltholm\n";
   ASSERT_EQ(daemon->dingle({"reload"}).status, 0);
-  httplib::Client client = connect(url());
-  client.set_keep_alive(false);
+  Caller client(url());
+  client.keeps = false;
   const Headers token{{"Authorization", "Bearer harbour-of-saltholm"}};
-  const auto expect = [&](int status, const std::string& text, auto answer) {
-    ASSERT_TRUE(answer);
-    EXPECT_EQ(answer->status, status);
-    EXPECT_NE(answer->body.find(text), std::string::npos) << answer->body;
+  const auto expect = [&](int status, const std::string& text, const HttpReply& answer) {
+    EXPECT_EQ(answer.status, status) << answer.error;
+    EXPECT_NE(answer.body.find(text), std::string::npos) << answer.body;
   };
-  expect(401, "needs the token", client.Post("/in", line(1), "text/plain"));
+  expect(401, "needs the token", client.post("/in", line(1)));
   expect(401, "not the token",
-         client.Post("/in", {{"Authorization", "Bearer harbor"}}, line(1), "text/plain"));
-  expect(404, "POST /in", client.Post("/", token, line(1), "text/plain"));
-  expect(405, "GET is not offered", client.Get("/in", token));
-  expect(400, "\"offset\":3", client.Post("/in", token, "[1,]", "application/json"));
+         client.post("/in", line(1), "text/plain", {{"Authorization", "Bearer harbor"}}));
+  expect(404, "POST /in", client.post("/", line(1), "text/plain", token));
+  expect(405, "GET is not offered", client.get("/in", token));
+  expect(400, "\"offset\":3", client.post("/in", "[1,]", "application/json", token));
   const std::string large(11'000, 'a');
-  expect(413, "10240 bytes", client.Post("/in", token, large, "text/plain"));
+  expect(413, "10240 bytes", client.post("/in", large, "text/plain", token));
   auto coded = token;
-  coded.emplace("Content-Encoding", "zstd");
-  expect(413, "10240 bytes", client.Post("/in", coded, packed("/usr/bin/zstd", large), "text/plain"));
-  expect(400, "not zstd", client.Post("/in", coded, large.substr(0, 100), "text/plain"));
-  coded.find("Content-Encoding")->second = "gzip";
-  expect(413, "10240 bytes", client.Post("/in", coded, packed("/usr/bin/gzip", large), "text/plain"));
-  expect(400, "not gzip", client.Post("/in", coded, "nothing", "text/plain"));
-  coded.find("Content-Encoding")->second = "br";
-  expect(415, "`br` is not known", client.Post("/in", coded, "nothing", "text/plain"));
-  expect(200, "{\"events\":1}", client.Post("/in", token, line(1), "text/plain"));
+  coded.emplace_back("Content-Encoding", "zstd");
+  expect(413, "10240 bytes", client.post("/in", packed("/usr/bin/zstd", large), "text/plain", coded));
+  expect(400, "not zstd", client.post("/in", large.substr(0, 100), "text/plain", coded));
+  coded.back().second = "gzip";
+  expect(413, "10240 bytes", client.post("/in", packed("/usr/bin/gzip", large), "text/plain", coded));
+  expect(400, "not gzip", client.post("/in", "nothing", "text/plain", coded));
+  coded.back().second = "br";
+  expect(415, "`br` is not known", client.post("/in", "nothing", "text/plain", coded));
+  expect(200, "{\"events\":1}", client.post("/in", line(1), "text/plain", token));
   EXPECT_EQ(source()["refused"], 11);
   EXPECT_EQ(source()["requests"], 1);
 }
@@ -278,8 +268,8 @@ TEST_F(HttpSource, TlsAndAPortThatIsTaken) {
   const std::string at = url();
   EXPECT_TRUE(at.starts_with("https://"));
   {
-    httplib::Client client = connect(at);
-    client.set_ca_cert_path((folder + "/certificate.pem").c_str());
+    Caller client(at);
+    client.target.ca = folder + "/certificate.pem";
     EXPECT_EQ(post(client, line(1)).first, 200);
   }
   Daemon other(

@@ -1,6 +1,5 @@
 // The programs as people and scripts use them.
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <signal.h>
 #include <sys/stat.h>
 
@@ -10,6 +9,8 @@
 #include <fstream>
 #include <thread>
 
+#include "net/http.h"
+#include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/daemon.h"
 
 namespace dingle {
@@ -194,11 +195,11 @@ TEST(Unmatched, ByShapeWithReasonAndDraft) {
 TEST(Api, TriesAndDraftsTemplates) {
   Daemon daemon(kSimple);
   daemon.start();
-  httplib::Client http("http://" + daemon.address());
-  http.set_bearer_token_auth(daemon.token());
+  Caller http("http://" + daemon.address());
+  http.target.bearer = daemon.token();
   auto post = [&](const char* path, const Json& body) {
-    const auto answer = http.Post(path, body.dump(), "application/json");
-    return std::pair(answer->status, Json::parse(answer->body));
+    const HttpReply answer = http.post(path, body.dump(), "application/json");
+    return std::pair(answer.status, Json::parse(answer.body));
   };
   const auto [status, tried] = post("/v1/try", {{"templates", {"{a:int}"}}, {"lines", {"7", "x"}}});
   EXPECT_EQ(status, 200);
@@ -215,24 +216,36 @@ TEST(Api, TriesAndDraftsTemplates) {
 TEST(Api, NeedsTheToken) {
   Daemon daemon(kSimple);
   daemon.start();
-  httplib::Client http("http://" + daemon.address());
-  EXPECT_EQ(http.Get("/healthz")->status, 200);
-  EXPECT_EQ(http.Get("/v1/status")->status, 401);
-  EXPECT_EQ(http.Get("/metrics")->status, 401);
-  http.set_bearer_token_auth("wrong");
-  EXPECT_EQ(http.Get("/v1/status")->status, 401);
-  http.set_bearer_token_auth(daemon.token().c_str());
-  EXPECT_EQ(http.Get("/v1/status")->status, 200);
+  Caller http("http://" + daemon.address());
+  EXPECT_EQ(http.get("/healthz").status, 200);
+  EXPECT_EQ(http.get("/v1/status").status, 401);
+  EXPECT_EQ(http.get("/metrics").status, 401);
+  http.target.bearer = "wrong";
+  EXPECT_EQ(http.get("/v1/status").status, 401);
+  http.target.bearer = daemon.token();
+  EXPECT_EQ(http.get("/v1/status").status, 200);
   struct stat info;
   ASSERT_EQ(::stat((daemon.dir + "/data/token").c_str(), &info), 0);
   EXPECT_EQ(info.st_mode & 0777, 0600u);
-  EXPECT_EQ(http.Get("/v1/statsu")->status, 404);
-  EXPECT_NE(http.Get("/v1/statsu")->body.find("did you mean `/v1/status`"), std::string::npos);
-  EXPECT_EQ(http.Post("/v1/status", "", "text/plain")->status, 405);
-  EXPECT_EQ(http.Get("/v1/events?limti=5")->status, 400);
-  EXPECT_EQ(http.Get("/v1/events?where=a%20%3D%3D%201")->status, 400);
-  EXPECT_EQ(http.Get("/v1/events?from=soon")->status, 400);
-  EXPECT_EQ(http.Get("/v1/openapi.json")->status, 200);
+  EXPECT_EQ(http.get("/v1/statsu").status, 404);
+  EXPECT_NE(http.get("/v1/statsu").body.find("did you mean `/v1/status`"), std::string::npos);
+  EXPECT_EQ(http.post("/v1/status", "").status, 405);
+  EXPECT_EQ(http.get("/v1/events?limti=5").status, 400);
+  EXPECT_EQ(http.get("/v1/events?where=a%20%3D%3D%201").status, 400);
+  EXPECT_EQ(http.get("/v1/events?from=soon").status, 400);
+  EXPECT_EQ(http.get("/v1/openapi.json").status, 200);
+  const std::string long_question = "where=" + std::string(100, '(') + "body = 'x'" + std::string(100, ')');
+  std::string all = long_question;
+  for (int i = 0; i < 200; ++i) all += " OR " + long_question.substr(6);
+  EXPECT_EQ(http.get("/v1/events?" + percent_encoded(all)).status, 431);
+  const HttpReply refused = http.post("/v1/events", all);
+  EXPECT_EQ(refused.status, 415) << refused.body;
+  EXPECT_EQ(Json::parse(refused.body)["title"], "Unsupported Media Type");
+  const HttpReply asked =
+      http.post("/v1/events", "where=body+%3D+'x'&limit=1", "application/x-www-form-urlencoded");
+  EXPECT_EQ(asked.status, 200) << asked.body;
+  EXPECT_EQ(daemon.dingle({"search", all.substr(6, 15'000) + "'x'"}).err.find("no dingled"),
+            std::string::npos);
 }
 
 TEST(Api, MetricsInBothFormats) {
@@ -240,19 +253,19 @@ TEST(Api, MetricsInBothFormats) {
   daemon.write("a.log", "192.0.2.1 200 x\nbad\n");
   daemon.start();
   daemon.settled();
-  httplib::Client http("http://" + daemon.address());
-  http.set_bearer_token_auth(daemon.token().c_str());
-  auto old = http.Get("/metrics");
-  EXPECT_NE(old->body.find(
+  Caller http("http://" + daemon.address());
+  http.target.bearer = daemon.token();
+  const HttpReply old = http.get("/metrics");
+  EXPECT_NE(old.body.find(
                 "# TYPE dingle_source_lines_total counter\ndingle_source_lines_total{source=\"gate\"} 2\n"),
             std::string::npos)
-      << old->body;
-  auto open = http.Get("/metrics", {{"Accept", "application/openmetrics-text; version=1.0.0"}});
+      << old.body;
+  const HttpReply open = http.get("/metrics", {{"Accept", "application/openmetrics-text; version=1.0.0"}});
   EXPECT_NE(
-      open->body.find("# TYPE dingle_source_lines counter\ndingle_source_lines_total{source=\"gate\"} 2\n"),
+      open.body.find("# TYPE dingle_source_lines counter\ndingle_source_lines_total{source=\"gate\"} 2\n"),
       std::string::npos);
-  EXPECT_TRUE(open->body.ends_with("# EOF\n"));
-  EXPECT_NE(open->get_header_value("Content-Type").find("openmetrics"), std::string::npos);
+  EXPECT_TRUE(open.body.ends_with("# EOF\n"));
+  EXPECT_NE(open.header("Content-Type").find("openmetrics"), std::string::npos);
 }
 
 TEST(Reload, TakesOnlyWhatIsSound) {

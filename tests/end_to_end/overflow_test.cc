@@ -1,6 +1,5 @@
 // What each overflow policy promises at its limit, counted to the event; and the spool's other forms.
 #include <gtest/gtest.h>
-#include <httplib.h>
 
 #include <atomic>
 #include <filesystem>
@@ -9,6 +8,7 @@
 #include <thread>
 
 #include "tests/end_to_end/daemon.h"
+#include "tests/end_to_end/service.h"
 
 namespace dingle {
 namespace {
@@ -18,28 +18,20 @@ using namespace std::chrono_literals;
 // Takes nothing until it is let.
 class Gate {
  public:
-  Gate() {
-    server_.Post("/", [this](const httplib::Request& request, httplib::Response& answer) {
-      if (!open) return answer.status = 503, void();
-      std::lock_guard lock(mutex);
-      std::istringstream in(request.body);
-      for (std::string line; std::getline(in, line);) numbers.push_back(Json::parse(line)["n"]);
-    });
-    port = server_.bind_to_any_port("127.0.0.1");
-    thread_ = std::thread([this] { server_.listen_after_bind(); });
-  }
-  ~Gate() {
-    server_.stop();
-    thread_.join();
-  }
-  std::atomic<bool> open{false};
-  std::vector<long> numbers;
   std::mutex mutex;
-  int port = 0;
+  std::vector<long> numbers;
+  std::atomic<bool> open{false};
 
  private:
-  httplib::Server server_;
-  std::thread thread_;
+  Service service_{[this](const HttpRequest& request, HttpAnswer& answer) {
+    if (!open) return answer.status = 503, void();
+    std::lock_guard lock(mutex);
+    std::istringstream in(request.body);
+    for (std::string line; std::getline(in, line);) numbers.push_back(Json::parse(line)["n"]);
+  }};
+
+ public:
+  const int port = service_.port();
 };
 
 std::string configuration(int port, const std::string& queue) {

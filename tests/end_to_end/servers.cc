@@ -1,7 +1,6 @@
 #include "tests/end_to_end/servers.h"
 
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <libpq-fe.h>
 #include <signal.h>
 #include <sys/wait.h>
@@ -11,6 +10,8 @@
 #include <filesystem>
 #include <fstream>
 #include <thread>
+
+#include "tests/end_to_end/caller.h"
 
 namespace dingle {
 
@@ -126,8 +127,7 @@ void ClickHouseServer::start() {
   pid_ = start_program({"/usr/sbin/clickhouse-server", "--config-file=" + dir_ + "/config.xml"},
                        dir_ + "/output");
   for (int i = 0; i < 1500; ++i) {
-    httplib::Client client(url());
-    if (auto answer = client.Get("/ping"); answer && answer->status == 200) return;
+    if (Caller(url()).get("/ping").status == 200) return;
     std::this_thread::sleep_for(20ms);
   }
   ADD_FAILURE() << "ClickHouse did not start: " << read_file(dir_ + "/errors");
@@ -146,11 +146,9 @@ void ClickHouseServer::kill() {
 std::string ClickHouseServer::url() const { return "http://127.0.0.1:" + std::to_string(port_); }
 
 std::string ClickHouseServer::query(const std::string& sql, const std::string& input) {
-  httplib::Client client(url());
-  client.set_read_timeout(60s);
-  auto answer = client.Post("/", input.empty() ? sql : sql + "\n" + input, "text/plain");
-  if (!answer || answer->status != 200) ADD_FAILURE() << sql << ": " << (answer ? answer->body : "no answer");
-  return answer ? answer->body : "";
+  const HttpReply answer = Caller(url()).post("/", input.empty() ? sql : sql + "\n" + input);
+  if (answer.status != 200) ADD_FAILURE() << sql << ": " << answer.error << answer.body;
+  return answer.body;
 }
 
 }  // namespace dingle

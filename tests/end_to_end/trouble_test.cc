@@ -131,14 +131,11 @@ TEST_F(PostgresTrouble, FailOverToAnotherHost) {
 
 TEST(HttpTrouble, AnAnswerThatIsNotWhatWasAskedFor) {
   std::atomic<int> form{0};
-  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+  Service service([&](const HttpRequest& request, HttpAnswer& answer) {
     const auto events = std::count(request.body.begin(), request.body.end(), '\n');
     Json items = Json::array();
     for (long i = form == 2; i < events; ++i) items.push_back({{"code", 201}});
-    answer.set_content(form == 0   ? "<html>Welcome to Northquay"
-                       : form == 1 ? "{}"
-                                   : Json{{"items", items}}.dump(),
-                       "text/plain");
+    answer.body = form == 0 ? "<html>Welcome to Northquay" : form == 1 ? "{}" : Json{{"items", items}}.dump();
   });
   Daemon daemon(gate_configuration("    http: { url: '" + service.url() +
                                    "', answer: { each: /items, code: /code, why: /why } }\n"));
@@ -156,8 +153,7 @@ TEST(HttpTrouble, AnAnswerThatIsNotWhatWasAskedFor) {
 
 TEST(HttpTrouble, AnswersThatNeverComeOpenTheCircuit) {
   std::atomic<bool> answers{false};
-  Service service(
-      [&](const httplib::Request&, httplib::Response&) { eventually([&] { return answers.load(); }); });
+  Service service([&](const HttpRequest&, HttpAnswer&) { eventually([&] { return answers.load(); }); });
   Daemon daemon(gate_configuration("    http: { url: '" + service.url() + "', timeout: 300ms }\n"));
   daemon.write("gate.log", gate_lines(10));
   daemon.start();
@@ -174,7 +170,7 @@ TEST(HttpTrouble, AnswersThatNeverComeOpenTheCircuit) {
 }
 
 TEST(HttpTrouble, AnUnknownHost) {
-  Service service([](const httplib::Request&, httplib::Response&) {});
+  Service service([](const HttpRequest&, HttpAnswer&) {});
   Daemon daemon(gate_configuration("    http: { url: 'http://no-such-host.invalid/' }\n"));
   daemon.write("gate.log", gate_lines(10));
   daemon.start();
@@ -190,11 +186,11 @@ TEST(HttpTrouble, AnUnknownHost) {
 TEST(Letters, EveryCommand) {
   std::atomic<bool> strict{true};
   Received received;
-  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+  Service service([&](const HttpRequest& request, HttpAnswer& answer) {
     if (strict && request.body.find("\"bo\"") != std::string::npos)
-      return answer.status = 422, answer.set_content("who is bo?", "text/plain");
+      return answer.status = 422, answer.body = "who is bo?", void();
     if (request.body.find("\"carl\"") != std::string::npos)
-      return answer.status = 400, answer.set_content("carl may not pass", "text/plain");
+      return answer.status = 400, answer.body = "carl may not pass", void();
     received.add(request);
   });
   const std::string text = gate_configuration("    http: { url: '" + service.url() + "' }\n");
@@ -236,11 +232,12 @@ TEST(Letters, EveryCommand) {
   const std::string one = std::to_string(Json::parse(letters({"-o", "json"}, 1))[0]["id"].get<int>());
   EXPECT_EQ(letters({"resend", one, "--through-pipeline"}), "resent 1 letter\n");
   daemon.settled();
-  EXPECT_EQ(received.bodies.back().find("\"user\""), std::string::npos) << received.bodies.back();
+  EXPECT_EQ(received.requests.back().body.find("\"user\""), std::string::npos)
+      << received.requests.back().body;
   strict = false;
   EXPECT_EQ(letters({"resend", "--all"}), "resent 1 letter\n");
   const Json status = daemon.settled();
-  EXPECT_NE(received.bodies.back().find("\"bo\""), std::string::npos) << received.bodies.back();
+  EXPECT_NE(received.requests.back().body.find("\"bo\""), std::string::npos) << received.requests.back().body;
   EXPECT_EQ(letters({}), "no letters are kept\n");
   EXPECT_TRUE(status["balanced"]) << status["balance"];
 }
@@ -248,7 +245,7 @@ TEST(Letters, EveryCommand) {
 TEST(Letters, LinesGoThroughTheirSourceAsItIsNow) {
   std::atomic<bool> strict{true};
   Received received;
-  Service service([&](const httplib::Request& request, httplib::Response& answer) {
+  Service service([&](const HttpRequest& request, HttpAnswer& answer) {
     if (strict) return answer.status = 422, void();
     received.add(request);
   });
@@ -272,8 +269,9 @@ destinations: { d: { http: { url: ')" +
   const Ran ran = daemon.dingle({"letters", "resend", "--all", "--through-pipeline"});
   EXPECT_EQ(ran.out, "resent 1 letter\n") << ran.err;
   daemon.settled();
-  ASSERT_EQ(received.bodies.size(), 1u);
-  EXPECT_EQ(Json::parse(received.bodies[0]), (Json{{"timestamp", "2026-11-23T09:00:00Z"}, {"ship", "Tern"}}));
+  ASSERT_EQ(received.requests.size(), 1u);
+  EXPECT_EQ(Json::parse(received.requests[0].body),
+            (Json{{"timestamp", "2026-11-23T09:00:00Z"}, {"ship", "Tern"}}));
 }
 
 }  // namespace

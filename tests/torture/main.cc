@@ -1,7 +1,6 @@
 // The faults of the torture, and its command line.
 #include <fcntl.h>
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <sys/mman.h>
 #include <unistd.h>
 

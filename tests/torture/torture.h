@@ -12,7 +12,6 @@
 
 #include <fcntl.h>
 #include <gtest/gtest.h>
-#include <httplib.h>
 #include <sys/mman.h>
 #include <unistd.h>
 

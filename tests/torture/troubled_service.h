@@ -1,8 +1,6 @@
 // Takes events as NDJSON, at least once; misbehaves on demand.
 #pragma once
 
-#include <httplib.h>
-
 #include <atomic>
 #include <chrono>
 #include <map>
@@ -13,29 +11,13 @@
 #include <thread>
 
 #include "tests/end_to_end/daemon.h"
+#include "tests/end_to_end/service.h"
 
 namespace dingle {
 
 class TroubledService {
  public:
-  TroubledService() {
-    server_.Post("/", [this](const httplib::Request& request, httplib::Response& answer) {
-      const int status = answering == 200 && has_poison(request.body) ? 400 : answering.load();
-      if (status == 0)
-        std::this_thread::sleep_for(std::chrono::milliseconds(1500));  // longer than the agent waits
-      // A service that fails may have taken what it refused.
-      if (status == 200 || status == 0 || status == 500) take(request.body);
-      if (status != 200) answer.status = status ? status : 200;
-      if (status == 429) answer.set_header("Retry-After", "1");
-    });
-    port_ = server_.bind_to_any_port("127.0.0.1");
-    thread_ = std::thread([this] { server_.listen_after_bind(); });
-  }
-  ~TroubledService() {
-    server_.stop();
-    thread_.join();
-  }
-  int port() const { return port_; }
+  int port() const { return service_.port(); }
   std::atomic<int> answering{200};                                   // a status; 0: never in time
   std::atomic<long> poison{0};                                       // it refuses one number in so many
   std::map<std::string, std::map<long, std::set<std::string>>> ids;  // by file and number
@@ -59,9 +41,15 @@ class TroubledService {
       if (event.is_object()) ids[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
     }
   }
-  httplib::Server server_;
-  std::thread thread_;
-  int port_ = 0;
+  Service service_{[this](const HttpRequest& request, HttpAnswer& answer) {
+    const int status = answering == 200 && has_poison(request.body) ? 400 : answering.load();
+    if (status == 0)
+      std::this_thread::sleep_for(std::chrono::milliseconds(1500));  // longer than the agent waits
+    // A service that fails may have taken what it refused.
+    if (status == 200 || status == 0 || status == 500) take(request.body);
+    if (status != 200) answer.status = status ? status : 200;
+    if (status == 429) answer.headers.emplace_back("Retry-After", "1");
+  }};
 };
 
 }  // namespace dingle

@@ -1,4 +1,4 @@
-#include "agent/sources/listener.h"
+#include "net/listener.h"
 
 #include <netdb.h>
 #include <sys/socket.h>
@@ -14,7 +14,7 @@
 namespace dingle {
 namespace {
 
-constexpr int kBacklog = 128;
+constexpr int kBacklog = 4096;           // the system may take fewer
 constexpr int kReceiveBuffer = 4 << 20;  // asked for; the system may give less
 
 }  // namespace

@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <string>
+#include <utility>
 
 #include "core/result.h"
 
@@ -17,6 +18,7 @@ class Socket {
   Socket& operator=(Socket&& other) noexcept;
   ~Socket();
   int fd() const { return fd_; }
+  int release() { return std::exchange(fd_, -1); }  // the caller closes it
   bool is_open() const { return fd_ >= 0; }
 
  private:
