@@ -21,8 +21,8 @@ enum class OutputForm { table, ndjson, json, csv };
 struct Client {
   OutputForm output = OutputForm::table;
   bool color = false;
-  std::size_t width = 100;  // columns of the terminal
-  std::string data, server;
+  std::size_t width = 100;          // columns of the terminal
+  std::string data, server, token;  // token: a file
 };
 
 struct CommandRegistration {

@@ -25,12 +25,17 @@ bool find_peer(const Client& client, Peer& peer) {
     in >> word;
     return word;
   };
-  peer.token = first_word(client.data + "/token");
+  const std::string file = client.token.empty() ? client.data + "/token" : client.token;
+  peer.token = first_word(file);
   peer.address = client.server.empty() ? first_word(client.data + "/address") : client.server;
   if (!peer.token.empty() && !peer.address.empty()) return true;
-  std::cerr
-      << "dingle: no token of a running dingled in the data folder " << client.data
-      << "\n  = say where it is with --data FOLDER or the variable DINGLE_DATA; only its owner may read it\n";
+  if (!client.token.empty())
+    std::cerr << (peer.token.empty() ? "dingle: no token in the file " + file + "\n"
+                                     : "dingle: whose token is it?\n  = --server ADDRESS:PORT\n");
+  else
+    std::cerr << "dingle: no token of a running dingled in the data folder " << client.data
+              << "\n  = say where it is with --data FOLDER or the variable DINGLE_DATA; only its owner may "
+                 "read it\n";
   return false;
 }
 

@@ -32,6 +32,9 @@ int main(int argc, char** argv) {
                  "The data folder of the running dingled, for its address and token (or DINGLE_DATA)")
       ->capture_default_str();
   app.add_option("--server", client.server, "Address and port of dingled, instead of the data folder's");
+  app.add_option("--token", client.token,
+                 "A file with a token, instead of the data folder's (or DINGLE_TOKEN)")
+      ->envname("DINGLE_TOKEN");
   std::string color = "auto";
   app.add_option("--color", color, "When to colour: auto, always, never")
       ->check(CLI::IsMember({"auto", "always", "never"}));

@@ -88,8 +88,8 @@ std::string percent_decoded(std::string_view text, bool form) {
 std::string percent_encoded(std::string_view text) {
   std::string out;
   for (const char c : text) {
-    const bool plain = (c >= '0' && c <= '9') || (lower(c) >= 'a' && lower(c) <= 'z') || c == '-' || c == '.' ||
-                       c == '_' || c == '~';
+    const bool plain = (c >= '0' && c <= '9') || (lower(c) >= 'a' && lower(c) <= 'z') || c == '-' ||
+                       c == '.' || c == '_' || c == '~';
     if (plain) {
       out += c;
       continue;

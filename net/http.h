@@ -17,15 +17,15 @@ namespace dingle {
 using HttpFields = std::vector<std::pair<std::string, std::string>>;
 
 struct HttpRequest {
-  std::string method, target;                           // as they came
-  std::string path;                                     // of the target, decoded
-  std::multimap<std::string, std::string> parameters;   // of its query, decoded
+  std::string method, target;                          // as they came
+  std::string path;                                    // of the target, decoded
+  std::multimap<std::string, std::string> parameters;  // of its query, decoded
   HttpFields headers;
-  std::string body;                                     // without its Content-Encoding
-  std::string peer;                                     // an address, without a port
-  std::uint16_t port = 0;                               // the peer's
-  std::string who;                                      // what `admit` noted of the caller
-  std::shared_ptr<const std::atomic<bool>> left;        // set once the caller has gone, or the program stops
+  std::string body;                               // without its Content-Encoding
+  std::string peer;                               // an address, without a port
+  std::uint16_t port = 0;                         // the peer's
+  std::string who;                                // what `admit` noted of the caller
+  std::shared_ptr<const std::atomic<bool>> left;  // set once the caller has gone, or the program stops
   // The first of that name, in any case of letters; "" if there is none.
   std::string_view header(std::string_view name) const;
   bool has_left() const { return left && *left; }

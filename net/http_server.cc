@@ -74,21 +74,22 @@ struct HttpServer::Inside : std::enable_shared_from_this<HttpServer::Inside> {
         sweeper(strand) {}
 
   void accept() {
-    acceptor.async_accept(asio::make_strand(io), [self = shared_from_this()](
-                                                              const boost::system::error_code& error,
-                                                              tcp::socket socket) {
-      if (error == asio::error::operation_aborted || self->host->stopping) return;
-      if (error) {
-        // Without descriptors: whoever only waits gives one up.
-        if (error == asio::error::no_descriptors || error == asio::error::no_memory) self->host->make_room();
-        self->pause.expires_after(kNoDescriptors);
-        return self->pause.async_wait([self](const boost::system::error_code& end) {
-          if (!end) self->accept();
+    acceptor.async_accept(
+        asio::make_strand(io),
+        [self = shared_from_this()](const boost::system::error_code& error, tcp::socket socket) {
+          if (error == asio::error::operation_aborted || self->host->stopping) return;
+          if (error) {
+            // Without descriptors: whoever only waits gives one up.
+            if (error == asio::error::no_descriptors || error == asio::error::no_memory)
+              self->host->make_room();
+            self->pause.expires_after(kNoDescriptors);
+            return self->pause.async_wait([self](const boost::system::error_code& end) {
+              if (!end) self->accept();
+            });
+          }
+          self->admit(std::move(socket));
+          self->accept();
         });
-      }
-      self->admit(std::move(socket));
-      self->accept();
-    });
   }
 
   void admit(tcp::socket socket) {

@@ -4,12 +4,12 @@
 #include <sys/socket.h>
 #include <xxhash.h>
 
+#include <algorithm>
 #include <boost/asio/post.hpp>
 #include <boost/asio/write.hpp>
 #include <boost/beast/http/error.hpp>
 #include <boost/beast/http/field.hpp>
 #include <boost/beast/http/rfc7230.hpp>
-#include <algorithm>
 #include <charconv>
 #include <utility>
 
@@ -29,8 +29,9 @@ constexpr std::size_t kWorthCompressing = 1400;  // bytes of an answer: what fit
 constexpr std::size_t kMostDrained = 4 << 20;
 constexpr auto kForClosing = 2s;
 constexpr auto kBetweenPieces = 100ms;
-constexpr unsigned kQuietPieces = 5;  // then an empty line tells whether somebody still listens; NDJSON readers pass over it
-constexpr auto kLooksAfter = 300ms;   // at work, whether the caller is still there
+constexpr unsigned kQuietPieces =
+    5;  // then an empty line tells whether somebody still listens; NDJSON readers pass over it
+constexpr auto kLooksAfter = 300ms;            // at work, whether the caller is still there
 constexpr std::size_t kEagerRate = 64 * 1024;  // bytes a second, of large bodies for which others wait
 
 std::int64_t steady_now() {
@@ -57,7 +58,8 @@ HttpAnswer problem(int status, std::string detail, std::string hint = "") {
 
 }  // namespace
 
-HttpSession::HttpSession(Socket socket, std::shared_ptr<SessionHost> host, std::string peer, std::uint16_t port)
+HttpSession::HttpSession(Socket socket, std::shared_ptr<SessionHost> host, std::string peer,
+                         std::uint16_t port)
     : host_(std::move(host)), socket_(std::move(socket)), peer_(std::move(peer)), port_(port) {
   if (host_->tls) tls_.emplace(socket_, *host_->tls);
 }
@@ -113,10 +115,9 @@ void HttpSession::read() {
   const std::size_t piece = large_ ? kLargePiece : kPiece;
   reading_ = true;
   with_stream([&](auto& stream) {
-    stream.async_read_some(buffer_.prepare(piece),
-                           [self = shared_from_this()](const Code& error, std::size_t bytes) {
-                             self->come(error, bytes);
-                           });
+    stream.async_read_some(
+        buffer_.prepare(piece),
+        [self = shared_from_this()](const Code& error, std::size_t bytes) { self->come(error, bytes); });
   });
 }
 
@@ -142,8 +143,7 @@ void HttpSession::parse() {
   namespace http = beast::http;
   while (!ended_) {
     Code error;
-    if (buffer_.size() != 0 && !parser_->is_done())
-      buffer_.consume(parser_->put(buffer_.data(), error));
+    if (buffer_.size() != 0 && !parser_->is_done()) buffer_.consume(parser_->put(buffer_.data(), error));
     if (error == http::error::need_more) error = {};
     if (error == http::error::header_limit)
       return refuse(problem(431, "the head of the request is larger than 24 KiB",
@@ -155,7 +155,8 @@ void HttpSession::parse() {
     }
     if (error) {
       if (head_seen_) host_->handler.refused();
-      return refuse(problem(error == http::error::bad_version ? 505 : 400, "this is not a request of HTTP/1.1: " + error.message()));
+      return refuse(problem(error == http::error::bad_version ? 505 : 400,
+                            "this is not a request of HTTP/1.1: " + error.message()));
     }
     if (!head_seen_ && parser_->is_header_done()) {
       head_seen_ = true;
@@ -164,8 +165,8 @@ void HttpSession::parse() {
     if (head_seen_ && parser_->is_done()) return see_body();
     if (buffer_.size() > kMostBuffered) {
       if (head_seen_) host_->handler.refused();
-      return refuse(problem(head_seen_ ? 400 : 431,
-                            head_seen_ ? "the head of a chunk is too long" : "the head of the request is too long"));
+      return refuse(problem(head_seen_ ? 400 : 431, head_seen_ ? "the head of a chunk is too long"
+                                                               : "the head of the request is too long"));
     }
     if (head_seen_) {
       if (is_too_slow()) return late();
@@ -181,8 +182,7 @@ void HttpSession::parse() {
 bool HttpSession::is_too_slow() const {
   const std::int64_t spent = steady_now() - body_began_;
   const bool wanted = has_slot_ && host_->slots_wanted();
-  const std::int64_t grace =
-      wanted ? 1'000'000'000 : std::chrono::nanoseconds(host_->settings.grace).count();
+  const std::int64_t grace = wanted ? 1'000'000'000 : std::chrono::nanoseconds(host_->settings.grace).count();
   const double rate = static_cast<double>(wanted ? kEagerRate : host_->settings.least_rate);
   return spent > grace &&
          static_cast<double>(parser_->get().body().size()) < static_cast<double>(spent - grace) / 1e9 * rate;
@@ -231,7 +231,8 @@ std::optional<HttpAnswer> HttpSession::check_head() {
   if (!target.starts_with('/')) return problem(400, "the target of the request is not a path");
   request_.path = percent_decoded(target.substr(0, question), false);
   auto parameters = parameters_of(target.substr(std::min(target.size(), question + 1)));
-  if (!parameters) return problem(400, "there are more than " + std::to_string(kMostParameters) + " parameters");
+  if (!parameters)
+    return problem(400, "there are more than " + std::to_string(kMostParameters) + " parameters");
   request_.parameters = std::move(*parameters);
   if (const std::string_view expects = request_.header("Expect");
       !expects.empty() && !beast::iequals({expects.data(), expects.size()}, "100-continue"))
@@ -328,10 +329,11 @@ void HttpSession::work() {
         request_.body = std::move(*text);
       } else {
         host_->handler.refused();
-        done = text.problem().length == 0
-                   ? problem(413, "the body is larger than " + std::to_string(admission_.most_body) + " bytes",
-                             "send less at once")
-                   : problem(400, "the body is " + text.problem().message);
+        done =
+            text.problem().length == 0
+                ? problem(413, "the body is larger than " + std::to_string(admission_.most_body) + " bytes",
+                          "send less at once")
+                : problem(400, "the body is " + text.problem().message);
       }
     }
     if (sound) done = host_->handler.handle(request_);
@@ -342,8 +344,9 @@ void HttpSession::work() {
   if (!done.stream && done.status == 200) {
     if (request_.method == "GET") {
       char tag[20];
-      const int size = std::snprintf(tag, sizeof tag, "\"%016llx\"",
-                                     static_cast<unsigned long long>(XXH3_64bits(done.body.data(), done.body.size())));
+      const int size =
+          std::snprintf(tag, sizeof tag, "\"%016llx\"",
+                        static_cast<unsigned long long>(XXH3_64bits(done.body.data(), done.body.size())));
       const std::string_view own(tag, static_cast<std::size_t>(size));
       if (request_.header("If-None-Match").find(own) != std::string_view::npos)
         done.status = 304, done.body.clear();
@@ -434,7 +437,8 @@ void HttpSession::answer(HttpAnswer answer) {
 void HttpSession::write(HttpAnswer answer) {
   const bool whole = parser_ && head_seen_ && parser_->is_done();
   const unsigned version = whole ? parser_->get().version() : 11;
-  const bool keep = whole && parser_->keep_alive() && !answer.close && !host_->stopping && !ends_ && !half_closed_;
+  const bool keep =
+      whole && parser_->keep_alive() && !answer.close && !host_->stopping && !ends_ && !half_closed_;
   const bool chunked = answer.stream && version == 11;
   out_ = version == 11 ? "HTTP/1.1 " : "HTTP/1.0 ";
   out_ += std::to_string(answer.status) + ' ' + reason_phrase(answer.status) + "\r\n";
@@ -452,12 +456,12 @@ void HttpSession::write(HttpAnswer answer) {
   out_ += "\r\n";
   if (streams) return begin_stream(std::move(answer), chunked);
   if (!is_head_ || !whole) out_ += answer.body;
-  set(Phase::answering, host_->settings.grace + std::chrono::seconds(out_.size() / host_->settings.least_rate));
+  set(Phase::answering,
+      host_->settings.grace + std::chrono::seconds(out_.size() / host_->settings.least_rate));
   with_stream([&](auto& stream) {
-    asio::async_write(stream, asio::buffer(out_),
-                      [self = shared_from_this(), keep](const Code& error, std::size_t) {
-                        self->wrote(error, keep);
-                      });
+    asio::async_write(
+        stream, asio::buffer(out_),
+        [self = shared_from_this(), keep](const Code& error, std::size_t) { self->wrote(error, keep); });
   });
 }
 
@@ -517,7 +521,8 @@ void HttpSession::next_piece() {
     out_ = std::move(piece);
   }
   if (!more && chunked_) out_ += "0\r\n\r\n";
-  set(Phase::streaming, host_->settings.grace + std::chrono::seconds(out_.size() / host_->settings.least_rate));
+  set(Phase::streaming,
+      host_->settings.grace + std::chrono::seconds(out_.size() / host_->settings.least_rate));
   with_stream([&](auto& stream) {
     asio::async_write(stream, asio::buffer(out_),
                       [self = shared_from_this(), more, wait](const Code& error, std::size_t) {
@@ -577,8 +582,8 @@ void HttpSession::stop() {
   asio::post(socket_.get_executor(), [self = shared_from_this()] {
     self->ends_ = true;
     if (self->left_) *self->left_ = true;
-    if (self->phase_ != Phase::working && self->phase_ != Phase::answering && self->phase_ != Phase::closing &&
-        self->phase_ != Phase::streaming)
+    if (self->phase_ != Phase::working && self->phase_ != Phase::answering &&
+        self->phase_ != Phase::closing && self->phase_ != Phase::streaming)
       self->end();
   });
 }

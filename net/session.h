@@ -3,13 +3,13 @@
 // All of it runs on the connection's strand, but for what says that it is thread-safe.
 #pragma once
 
+#include <atomic>
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/ssl/stream.hpp>
 #include <boost/asio/steady_timer.hpp>
 #include <boost/beast/core/flat_buffer.hpp>
 #include <boost/beast/http/parser.hpp>
 #include <boost/beast/http/string_body.hpp>
-#include <atomic>
 #include <memory>
 #include <optional>
 #include <string>
@@ -74,9 +74,9 @@ class HttpSession final : public std::enable_shared_from_this<HttpSession> {
   std::string out_;  // bytes that are being written
   std::function<bool(std::string&)> stream_;
   std::optional<boost::asio::steady_timer> timer_;
-  bool head_seen_ = false, is_head_ = false, chunked_ = false, has_slot_ = false, ended_ = false, ends_ = false,
-       reading_ = false, large_ = false, half_closed_ = false, probing_ = false;
-  unsigned quiet_ = 0;                // pieces without anything
+  bool head_seen_ = false, is_head_ = false, chunked_ = false, has_slot_ = false, ended_ = false,
+       ends_ = false, reading_ = false, large_ = false, half_closed_ = false, probing_ = false;
+  unsigned quiet_ = 0;                 // pieces without anything
   std::optional<HttpAnswer> waiting_;  // for a probe to be written
   std::int64_t body_began_ = 0;
   std::atomic<Phase> phase_{Phase::head};

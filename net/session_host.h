@@ -1,9 +1,9 @@
 // What the connections of one server share.
 #pragma once
 
+#include <atomic>
 #include <boost/asio/ip/tcp.hpp>
 #include <boost/asio/ssl/context.hpp>
-#include <atomic>
 #include <deque>
 #include <map>
 #include <memory>

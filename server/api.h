@@ -1,5 +1,5 @@
-// The API under /v1: requests in, answers out. The list of calls is one table, from which come dispatch, checking of
-// parameters, and the OpenAPI document.
+// The API under /v1: requests in, answers out. From the registrations of its calls (server/calls/) come dispatch, the checking
+// of parameters, and the OpenAPI document.
 #pragma once
 
 #include <functional>
@@ -9,28 +9,37 @@
 #include <vector>
 
 #include "agent/engine/engine.h"
+#include "agent/json.h"
 #include "net/http.h"
 
 namespace dingle {
 
-// Who calls, as `HttpRequest::who` says it: with the program's own token, or with an agent's, whose name follows.
-inline const std::string kOwner = "owner", kAgent = "agent ";
+// Who calls, as `HttpRequest::who` says it: with the program's own token, or with an agent's or another one, whose name
+// follows.
+inline const std::string kOwner = "owner", kAgent = "agent ", kToken = "token ";
 
 class ConfigurationFile;
+class Tokens;
+enum class Scope : unsigned;
 
 class Api {
  public:
-  // Both outlive it.
-  Api(Engine& engine, ConfigurationFile& file) : engine_(engine), file_(file) {}
+  // They outlive it.
+  Api(Engine& engine, ConfigurationFile& file, Tokens& tokens)
+      : engine_(engine), file_(file), tokens_(tokens) {}
   HttpAnswer handle(const HttpRequest& request);
   Engine& engine() { return engine_; }
   ConfigurationFile& file() { return file_; }
+  Tokens& tokens() { return tokens_; }
+
+  bool may(const HttpRequest& request, Scope scope) const;
+  std::atomic<int> watchers{0};
 
  private:
+  unsigned scopes_of(const std::string& who) const;
   Engine& engine_;
   ConfigurationFile& file_;
-  std::atomic<int> watchers_{0};
-  friend struct Calls;
+  Tokens& tokens_;
 };
 
 // The OpenAPI 3.1 document of the API.
@@ -40,8 +49,9 @@ std::string openapi_document();
 HttpAnswer api_error(int status, const std::string& message, const std::string& hint = "",
                      const std::string& parameter = "", std::size_t offset = 0, std::size_t length = 0);
 
-// The status of the engine as JSON, and as metrics (OpenMetrics 1.0, or the Prometheus text format 0.0.4).
+// The status of the engine as JSON, with its schema, and as metrics (OpenMetrics 1.0, or the Prometheus text format 0.0.4).
 std::string status_json(Engine& engine);
+Json status_schema();
 std::string metrics_text(Engine& engine, bool openmetrics);
 
 }  // namespace dingle

@@ -1,7 +1,8 @@
 #include "server/api_server.h"
 
 #include "agent/secret.h"
-#include "server/calls.h"
+#include "core/time/instant.h"
+#include "server/calls/call.h"
 #include "server/handover.h"
 
 namespace dingle {
@@ -59,6 +60,8 @@ HttpHandler::Admission ApiServer::admit(HttpRequest& head) {
     head.who = kAgent + agent;
     if (head.path != kHandoverPath)
       return {api_error(403, "an agent's token may only write", std::string("POST ") + kHandoverPath)};
+  } else if (const std::string name = api_.tokens().name_of(given, system_now()); !name.empty()) {
+    head.who = kToken + name;
   } else {
     HttpAnswer refusal = api_error(
         401, head.header("Authorization").empty() ? "this call needs the token" : "this is not the token",
@@ -66,8 +69,9 @@ HttpHandler::Admission ApiServer::admit(HttpRequest& head) {
     refusal.headers.emplace_back("WWW-Authenticate", "Bearer");
     return {std::move(refusal)};
   }
-  if (head.path == kHandoverPath) return {{}, kLargestIntake, 2};
-  return {{}, kLargestRequest, is_long(head) ? std::size_t{1} : 0};
+  if (head.path == kHandoverPath && !head.who.starts_with(kToken)) return {{}, kLargestIntake, 2};
+  const Call* call = call_of(head);
+  return {{}, kLargestRequest, call != nullptr && call->is_long ? std::size_t{1} : 0};
 }
 
 HttpAnswer ApiServer::handle(HttpRequest& request) {

@@ -13,6 +13,7 @@
 #include <sstream>
 
 #include "core/time/instant.h"
+#include "server/calls/call.h"
 #include "server/json_answer.h"
 #include "server/log.h"
 
@@ -36,6 +37,15 @@ std::string failed(const std::string& what, const std::string& path) {
 }
 
 }  // namespace
+
+Json ConfigurationFile::findings_schema() {
+  return list_of(object_of({{"severity", {{"enum", {"error", "warning"}}}},
+                            {"line", is_integer()},
+                            {"column", is_integer()},
+                            {"length", is_integer()},
+                            {"message", is_text()},
+                            {"hint", is_text()}}));
+}
 
 ConfigurationFile::Read ConfigurationFile::read() const {
   std::ifstream in(place_.path, std::ios::binary);

@@ -17,6 +17,7 @@
 #include "server/configuration_file.h"
 #include "server/log.h"
 #include "server/token.h"
+#include "server/tokens.h"
 
 namespace dingle {
 namespace {
@@ -93,19 +94,22 @@ int run(const ConfigurationFile::Place& arguments) {
     return 1;
   }
   file.started(read, versions, **engine);
-  Api api(**engine, file);
+  std::string unreadable;
+  Tokens tokens(data + "/tokens.sqlite", unreadable);
+  if (!unreadable.empty()) (*engine)->problems().set("server: tokens", unreadable);
+  Api api(**engine, file, tokens);
   const Options& tls = configuration->server.section("tls");
   ApiServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
-    std::map<std::string, std::string> tokens;
+    std::map<std::string, std::string> agents;
     for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
       const auto secret = read_token_at(place);
       const std::string about = "server: agent " + name;
       if (!secret)
         (*engine)->problems().set(about, secret.problem().message);
       else
-        tokens[name] = *secret, (*engine)->problems().clear(about);
+        agents[name] = *secret, (*engine)->problems().clear(about);
     }
-    return tokens;
+    return agents;
   });
   problem = server.listen(configuration->server.text("listen"));
   std::map<std::string, std::string> unwritten{

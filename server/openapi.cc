@@ -1,6 +1,6 @@
 #include <algorithm>
 
-#include "server/calls.h"
+#include "server/calls/call.h"
 #include "server/json_answer.h"
 
 namespace dingle {
@@ -33,14 +33,14 @@ std::string openapi_document() {
     std::string method = call.method;
     std::transform(method.begin(), method.end(), method.begin(),
                    [](char c) { return static_cast<char>(c | 0x20); });
-    const std::string content = std::string(call.path) == "/metrics"    ? "text/plain"
-                                : std::string(call.path) == "/v1/watch" ? "application/x-ndjson"
-                                                                        : "application/json";
     Json operation{{"summary", call.text}};
     operation["parameters"] = Json::array();
-    if (std::string(call.path).find("{name}") != std::string::npos)
+    if (const std::string path = call.path; path.find('{') != std::string::npos)
       operation["parameters"].push_back(
-          {{"name", "name"}, {"in", "path"}, {"required", true}, {"schema", {{"type", "string"}}}});
+          {{"name", path.substr(path.find('{') + 1, path.size() - path.find('{') - 2)},
+           {"in", "path"},
+           {"required", true},
+           {"schema", {{"type", "string"}}}});
     for (const ParameterSpec& p : call.parameters)
       operation["parameters"].push_back(
           {{"name", p.name}, {"in", "query"}, {"description", p.text}, {"schema", {{"type", p.type}}}});
@@ -55,12 +55,16 @@ std::string openapi_document() {
         properties[p.name] = schema;
       }
       operation["requestBody"] = {
-          {"required", true},
+          {"required", call.needs_body},
           {"content",
            {{"application/json", {{"schema", {{"type", "object"}, {"properties", properties}}}}}}}};
     }
     operation["responses"] = {
-        {"200", {{"description", "The answer"}, {"content", {{content, Json::object()}}}}},
+        {"200",
+         {{"description", "The answer"},
+          {"content",
+           {{call.content_type,
+             call.answer == nullptr ? Json::object() : Json{{"schema", call.answer()}}}}}}},
         {"400", error},
         {"401", error},
         {"404", error}};

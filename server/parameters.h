@@ -84,6 +84,7 @@ class Parameters {
     const std::int64_t within = duration("within", 60 * kSecond);
     if (within > 600 * kSecond)
       throw Refused{api_error(400, "`within` is at most 10m", "narrow the time: --from, --to", "within")};
+    q.left = request_.left;
     q.until = std::chrono::steady_clock::now() + std::chrono::nanoseconds(within);
     return q;
   }

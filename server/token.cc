@@ -1,8 +1,6 @@
 #include "server/token.h"
 
 #include <fcntl.h>
-#include <openssl/crypto.h>
-#include <openssl/rand.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -10,6 +8,7 @@
 #include <cstring>
 #include <fstream>
 
+#include "server/tokens.h"
 #include "spool/whole_file.h"
 
 namespace dingle {
@@ -29,15 +28,10 @@ std::string token_of(const std::string& data, std::string* problem) {
     *problem = path + " holds no token: delete it to get a new one";
     return "";
   }
-  unsigned char bytes[32];
-  if (RAND_bytes(bytes, sizeof bytes) != 1) {
+  const std::string token = random_token();
+  if (token.empty()) {
     *problem = "the system gives no random bytes for a token";
     return "";
-  }
-  std::string token;
-  for (unsigned char b : bytes) {
-    token += "0123456789abcdef"[b >> 4];
-    token += "0123456789abcdef"[b & 15];
   }
   bool full = false;
   *problem = write_for_clients(data, "token", token, &full);

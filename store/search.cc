@@ -58,7 +58,7 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
       IndexReader reader(path);
       reader.begin();
       for (const IndexReader::BlockInfo& info : reader.blocks(query.from, no_end ? query.to : query.to - 1)) {
-        if (std::chrono::steady_clock::now() >= query.until) {
+        if (query.is_over()) {
           scanned.stopped = true;
           return;
         }
@@ -221,7 +221,7 @@ UnknownFields unknown_fields(const std::vector<const Store*>& stores, const Quer
       IndexReader reader(path);
       for (const IndexReader::BlockInfo& info :
            reader.blocks(query.from, all_time ? query.to : query.to - 1)) {
-        if (result.blocks == kMostBlocks || std::chrono::steady_clock::now() >= query.until) break;
+        if (result.blocks == kMostBlocks || query.is_over()) break;
         const auto block = reader.open(info.id);
         if (!block) continue;
         ++result.blocks;

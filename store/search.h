@@ -6,10 +6,12 @@
 // kMostSamples values a group.
 #pragma once
 
+#include <atomic>
 #include <chrono>
 #include <cstdint>
 #include <deque>
 #include <limits>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -28,7 +30,9 @@ struct Query {
   std::int64_t to = std::numeric_limits<std::int64_t>::max();  // to exclusive
   std::vector<std::string> indexes;                            // names, `*` for any text; empty: all
   std::chrono::steady_clock::time_point until =
-      std::chrono::steady_clock::time_point::max();  // then it stops
+      std::chrono::steady_clock::time_point::max();         // then it stops
+  std::shared_ptr<const std::atomic<bool>> left = nullptr;  // it stops once this is set: nobody waits for it
+  bool is_over() const { return (left != nullptr && *left) || std::chrono::steady_clock::now() >= until; }
 };
 
 struct Scanned {

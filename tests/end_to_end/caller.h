@@ -20,7 +20,9 @@ class Caller {
     target.most_body = std::size_t{1} << 30;
   }
   using Headers = std::vector<std::pair<std::string, std::string>>;
-  HttpReply get(const std::string& path, const Headers& headers = {}) { return call("GET", path, "", "", headers); }
+  HttpReply get(const std::string& path, const Headers& headers = {}) {
+    return call("GET", path, "", "", headers);
+  }
   HttpReply post(const std::string& path, const std::string& body, const std::string& type = "text/plain",
                  const Headers& headers = {}) {
     return call("POST", path, body, type, headers);

@@ -82,8 +82,9 @@ std::string get(const std::string& target, const std::string& fields = "") {
   return "GET " + target + " HTTP/1.1\r\nHost: 127.0.0.1\r\n" + fields + "\r\n";
 }
 std::string post(const std::string& body, const std::string& fields = "", const std::string& target = "/") {
-  return "POST " + target + " HTTP/1.1\r\nHost: localhost:1\r\nContent-Length: " + std::to_string(body.size()) +
-         "\r\n" + fields + "\r\n" + body;
+  return "POST " + target +
+         " HTTP/1.1\r\nHost: localhost:1\r\nContent-Length: " + std::to_string(body.size()) + "\r\n" +
+         fields + "\r\n" + body;
 }
 
 TEST_F(HttpServerTest, OneConnectionServesManyRequests) {
@@ -115,7 +116,8 @@ TEST_F(HttpServerTest, BodiesOfEveryForm) {
             std::string::npos);
   const std::string chunked =
       "POST / HTTP/1.1\r\nHost: 127.0.0.1\r\nTransfer-Encoding: chunked\r\nConnection: close\r\n\r\n";
-  EXPECT_NE(say(chunked + "3\r\nabc\r\nA;name=value\r\n0123456789\r\n0\r\nTrailer: x\r\n\r\n").find("POST abc0123456789"),
+  EXPECT_NE(say(chunked + "3\r\nabc\r\nA;name=value\r\n0123456789\r\n0\r\nTrailer: x\r\n\r\n")
+                .find("POST abc0123456789"),
             std::string::npos);
   RawClient slow(server->address());  // a byte at a time
   for (const char c : post("drop by drop")) slow.send({&c, 1});
@@ -138,7 +140,8 @@ TEST_F(HttpServerTest, WhatIsNoRequestOrTwoIsRefused) {
   } all[] = {
       {"hello\r\n\r\n", 400, "not a request"},
       {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", 505, "not a request"},
-      {std::string("\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03 hello", 17) + "\r\n\r\n", 400, "not a request"},
+      {std::string("\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03 hello", 17) + "\r\n\r\n", 400,
+       "not a request"},
       {std::string(300, '\0') + "\r\n\r\n", 400, "not a request"},
       {"GET / HTTP/1.1\r\n\r\n", 400, "`Host` is missing"},
       {"GET / HTTP/1.1\nHost: 127.0.0.1\n\n", 505, "not a request"},
@@ -164,15 +167,18 @@ TEST_F(HttpServerTest, WhatIsNoRequestOrTwoIsRefused) {
       {chunks + "FFFFFFF\r\n", 413, "larger than 100000 bytes"},
       {get("/?" + std::string(30'000, 'c')), 431, "larger than 24 KiB"},
       {get("/", "Cookie: " + std::string(30'000, 'c') + "\r\n"), 431, "POST"},
-      {get("/?" + [] {
-         std::string many;
-         for (int i = 0; i < 1500; ++i) many += "a&";
-         return many;
-       }()), 400, "parameters"},
+      {get("/?" +
+           [] {
+             std::string many;
+             for (int i = 0; i < 1500; ++i) many += "a&";
+             return many;
+           }()),
+       400, "parameters"},
       {post(std::string(100'001, 'x')), 413, "larger than 100000 bytes"},
       {post(gzipped(std::string(200'000, 'x')), "Content-Encoding: gzip\r\n"), 413, "100000 bytes"},
       {post("text", "Content-Encoding: gzip\r\nConnection: close\r\n"), 400, "not gzip"},
-      {post(gzipped("text").substr(0, 12), "Content-Encoding: gzip\r\nConnection: close\r\n"), 400, "cut off"},
+      {post(gzipped("text").substr(0, 12), "Content-Encoding: gzip\r\nConnection: close\r\n"), 400,
+       "cut off"},
       {post("text", "Content-Encoding: br\r\n"), 415, "`br` is not known"},
       {get("/", "Expect: wonders\r\n"), 417, "100-continue"},
       {"GET / HTTP/1.1\r\nHost: skerry.example\r\n\r\n", 421, "not called so"},
@@ -186,7 +192,8 @@ TEST_F(HttpServerTest, WhatIsNoRequestOrTwoIsRefused) {
     client.send(sent);
     const bool decoded_late = sent.find("gzip\r\n") != std::string::npos && status != 501;
     const std::string answer = decoded_late ? client.until("}\n") : client.rest();
-    EXPECT_TRUE(answer.starts_with("HTTP/1.1 " + std::to_string(status) + " ")) << sent.substr(0, 200) << "\n" << answer;
+    EXPECT_TRUE(answer.starts_with("HTTP/1.1 " + std::to_string(status) + " ")) << sent.substr(0, 200) << "\n"
+                                                                                << answer;
     EXPECT_NE(answer.find(text), std::string::npos) << answer;
     EXPECT_NE(answer.find("application/problem+json"), std::string::npos) << answer;
   }
@@ -283,7 +290,8 @@ TEST_F(HttpServerTest, TheSlowAreTurnedOut) {
   HttpSettings s;
   s.for_head = s.idle = s.grace = 300ms;
   start(s);
-  RawClient silent(server->address()), half(server->address()), body(server->address()), idle(server->address());
+  RawClient silent(server->address()), half(server->address()), body(server->address()),
+      idle(server->address());
   half.send("GET / HTTP/1.1\r\nHo");
   body.send("POST / HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 5000\r\n\r\n");
   idle.send(get("/"));
@@ -385,7 +393,8 @@ TEST_F(HttpServerTest, WhatIsInTheWayOfListening) {
 
 TEST(Parameters, AreDecodedAndCounted) {
   using All = std::multimap<std::string, std::string>;
-  EXPECT_EQ(*parameters_of("a=1&b&&=c&d=%2B+%zz%4"), (All{{"", "c"}, {"a", "1"}, {"b", ""}, {"d", "+ %zz%4"}}));
+  EXPECT_EQ(*parameters_of("a=1&b&&=c&d=%2B+%zz%4"),
+            (All{{"", "c"}, {"a", "1"}, {"b", ""}, {"d", "+ %zz%4"}}));
   const std::string odd("a b&=%\0\xff", 8);
   EXPECT_EQ(percent_decoded(percent_encoded(odd), true), odd);
 }

@@ -1,8 +1,10 @@
+// What agents elsewhere send to the store here.
 #include "server/handover.h"
 
 #include <algorithm>
 #include <mutex>
 
+#include "server/calls/call.h"
 #include "server/json_answer.h"
 #include "server/parameters.h"
 #include "store/handover_lines.h"
@@ -15,8 +17,6 @@ std::uint64_t number(const Parameters& p, const char* name) {
   if (p.text(name).empty()) throw Refused{api_error(400, std::string("`") + name + "` is missing", "", name)};
   return p.number(name, 0, UINT64_MAX);
 }
-
-}  // namespace
 
 // A spool is the agent's whose token it came with first, for as long as that agent is known here: nobody else's events are
 // taken for its own. What is in the way, or nullopt.
@@ -82,4 +82,29 @@ HttpAnswer take_in(Api& api, const HttpRequest& r) {
   return json_answer({{"stored", stored}, {"known", known}, {"held", held_here()}});
 }
 
+const CallRegistration kHandover(
+    {.method = "POST",
+     .path = kHandoverPath,
+     .text = "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/handover.md).",
+     .parameters = {{"spool", "integer", "The sender's spool."},
+                    {"epoch", "integer", "Its epoch."},
+                    {"nonce", "integer", "Its nonce."},
+                    {"sender", "integer", "The destination's id there."},
+                    {"after_epoch", "integer",
+                     "The newest record of which the store has accepted something;"},
+                    {"after_number", "integer", "if it holds less, it was restored, and refuses with 409."},
+                    {"destination", "string", "The destination here; its only `index`, if missing."}},
+     .run = take_in,
+     .answer =
+         [] {
+           return object_of(
+               {{"stored", is_integer()},
+                {"known", is_integer()},
+                {"held",
+                 object_of({{"epoch", is_integer()}, {"number", is_integer()}, {"events", is_integer()}})}});
+         },
+     .is_long = true,
+     .scope = Scope::write});
+
+}  // namespace
 }  // namespace dingle

@@ -1,6 +1,8 @@
 // The calls about the configuration and its versions.
+#include <charconv>
+
 #include "core/time/instant.h"
-#include "server/calls.h"
+#include "server/calls/call.h"
 #include "server/configuration_file.h"
 #include "server/json_answer.h"
 #include "server/parameters.h"
@@ -40,6 +42,7 @@ ConfigurationFile::Said said(const HttpRequest& r, Json* body = nullptr) {
   };
   ConfigurationFile::Said all{text("who"), text("note")};
   if (all.who.empty()) all.who = "API";
+  if (r.who != kOwner) all.who += " (" + r.who + ")";
   if (body) *body = std::move(given);
   return all;
 }
@@ -47,8 +50,6 @@ ConfigurationFile::Said said(const HttpRequest& r, Json* body = nullptr) {
 void fine(const std::string& problem) {
   if (!problem.empty()) throw Refused{api_error(500, problem)};
 }
-
-}  // namespace
 
 HttpAnswer reload_configuration(Api& api, const HttpRequest& r) { return api.file().reload(said(r)); }
 
@@ -91,4 +92,75 @@ HttpAnswer return_to_version(Api& api, const HttpRequest& r) {
   return api.file().return_to(body["version"], by);
 }
 
+std::vector<Member> version_members() {
+  return {{"version", is_integer()},
+          {"parent", is_integer()},
+          {"configuration", is_text()},
+          {"outcome", {{"enum", {"ran", "refused"}}}},
+          {"at", is_moment()},
+          {"times", is_integer()},
+          {"who", is_text()},
+          {"note", is_text()},
+          {"file", is_text()},
+          {"why", is_text()},
+          {"findings", ConfigurationFile::findings_schema()}};
+}
+
+Json reloaded_schema() {
+  return object_of({{"findings", ConfigurationFile::findings_schema()},
+                    {"file", is_text()},
+                    {"version", is_integer()},
+                    {"configuration", is_text()}});
+}
+
+const std::vector<ParameterSpec> kSaid{
+    {"who", "string", "Who wants it, as it stands in the list of versions."},
+    {"note", "string", "What for."}};
+
+const CallRegistration kReload({.method = "POST",
+                                .path = "/v1/reload",
+                                .text = "Reads the configuration file again and takes it, if it is sound.",
+                                .body = kSaid,
+                                .run = reload_configuration,
+                                .answer = reloaded_schema,
+                                .is_long = true,
+                                .needs_body = false,
+                                .scope = Scope::edit});
+const CallRegistration kListVersions(
+    {.method = "GET",
+     .path = "/v1/versions",
+     .text = "The configurations that ran and those that were refused, the newest first.",
+     .parameters = {{"limit", "integer", "At most so many; 50 if missing."}},
+     .run = list_versions,
+     .answer =
+         [] {
+           return object_of({{"versions", list_of(object_of(version_members()))},
+                             {"running", or_null(is_integer())},
+                             {"removed", is_integer()}});
+         },
+     .is_long = true});
+const CallRegistration kShowVersion({.method = "GET",
+                                     .path = "/v1/versions/{version}",
+                                     .text = "One version, with its text and findings.",
+                                     .run = show_version,
+                                     .answer =
+                                         [] {
+                                           auto members = version_members();
+                                           members.push_back({"text", is_text()});
+                                           return object_of(members);
+                                         },
+                                     .is_long = true});
+const CallRegistration kReturn(
+    {.method = "POST",
+     .path = "/v1/return",
+     .text =
+         "Writes the text of a former version into the configuration file, and takes it: only if what stands "
+         "there is what runs.",
+     .body = {{"version", "integer", "Its number."}, kSaid[0], kSaid[1]},
+     .run = return_to_version,
+     .answer = reloaded_schema,
+     .is_long = true,
+     .scope = Scope::edit});
+
+}  // namespace
 }  // namespace dingle

@@ -1,13 +1,15 @@
 // The calls that ask the stores: events, top values, counts over time, indexes.
+#include "store/search.h"
+
 #include <algorithm>
 #include <charconv>
 
 #include "core/nearest.h"
 #include "core/time/instant.h"
-#include "server/calls.h"
+#include "server/calls/call.h"
 #include "server/json_answer.h"
+#include "server/log.h"
 #include "server/parameters.h"
-#include "store/search.h"
 
 namespace dingle {
 namespace {
@@ -104,8 +106,6 @@ std::int64_t nice_bucket(std::int64_t span) {
     if (span / (seconds * kSecond) <= 60) return seconds * kSecond;
   return 30 * kDay * (1 + span / (60 * 30 * kDay));
 }
-
-}  // namespace
 
 HttpAnswer list_events(Api& api, const HttpRequest& r) {
   constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
@@ -251,7 +251,123 @@ HttpAnswer remove_index(Api& api, const HttpRequest& r) {
     removed = store->remove(name) || removed;
   }
   if (!removed) return api_error(404, "there is no index `" + name + "`", did_you_mean(name, names));
+  log_info("index deleted", {{"name", name}, {"by", r.who}});
   return json_answer({{"deleted", name}});
 }
 
+const std::vector<ParameterSpec> kQueryParameters{
+    {"where", "string", "A search condition (docs/conditions.md). All events, if missing."},
+    {"from", "string", "Event times from here on: RFC 3339, or how long ago (15m, 6h)."},
+    {"to", "string", "Event times before this."},
+    {"index", "string", "Names of indexes, `*` for any text; may be repeated. All, if missing."},
+    {"destination", "string", "Only the indexes of this destination."},
+    {"within", "string",
+     "How long it may take: 60s if missing, 10m at most. Then it answers what it has, of the newest, and "
+     "`complete` is false."}};
+
+std::vector<ParameterSpec> with_query(std::vector<ParameterSpec> more) {
+  more.insert(more.begin(), kQueryParameters.begin(), kQueryParameters.end());
+  return more;
+}
+
+Json scanned_schema() {
+  return object_of({{"matched", is_integer()},
+                    {"events_read", is_integer()},
+                    {"blocks", is_integer()},
+                    {"blocks_left_out", is_integer()},
+                    {"indexes", is_integer()},
+                    {"complete", is_boolean()},
+                    {"problems", list_of(is_text()), false},
+                    {"notes", list_of(is_text()), false}});
+}
+
+Json value_schema() { return {{"type", {"string", "number", "boolean", "null"}}}; }
+
+const CallRegistration kEvents(
+    {.method = "GET",
+     .path = "/v1/events",
+     .text = "The newest events that satisfy a condition, newest first.",
+     .parameters = with_query({{"limit", "integer", "At most so many; 50, if missing."},
+                               {"types", "boolean", "Name the types of the fields in `dingle.types`."}}),
+     .run = list_events,
+     .answer =
+         [] {
+           return object_of({{"events", list_of(map_of(is_anything()))},
+                             {"cut_at_bytes", is_integer(), false},
+                             {"scanned", scanned_schema()}});
+         },
+     .is_long = true});
+const CallRegistration kValues(
+    {.method = "GET",
+     .path = "/v1/values",
+     .text = "The most frequent values of a field.",
+     .parameters = with_query({{"field", "string", "The field."},
+                               {"limit", "integer", "At most so many; 20, if missing."}}),
+     .run = top_values,
+     .answer =
+         [] {
+           return object_of(
+               {{"field", is_text()},
+                {"values", list_of(object_of({{"value", value_schema()}, {"count", is_integer()}}))},
+                {"distinct", is_integer()},
+                {"others", is_integer()},
+                {"without", is_integer()},
+                {"approximate", is_boolean()},
+                {"scanned", scanned_schema()}});
+         },
+     .is_long = true});
+const CallRegistration kTimeline(
+    {.method = "GET",
+     .path = "/v1/timeline",
+     .text = "Counts or measures over event time.",
+     .parameters =
+         with_query({{"bucket", "string", "The length of a bucket: 10s, 5m. Some sixty buckets, if missing."},
+                     {"by", "string", "A field to split by; may be given twice."},
+                     {"measure", "string", "count, sum, average, minimum, maximum, or percentile:95."},
+                     {"field", "string", "The field that is measured; not for count."}}),
+     .run = count_over_time,
+     .answer =
+         [] {
+           return object_of({{"bucket_seconds", is_number()},
+                             {"by", list_of(is_text())},
+                             {"rows", list_of(object_of({{"time", is_moment()},
+                                                         {"keys", list_of(value_schema()), false},
+                                                         {"count", is_integer()},
+                                                         {"value", or_null(is_number()), false}}))},
+                             {"from", is_moment(), false},
+                             {"to", is_moment(), false},
+                             {"approximate", is_boolean()},
+                             {"scanned", scanned_schema()}});
+         },
+     .is_long = true});
+const CallRegistration kIndexes({.method = "GET",
+                                 .path = "/v1/indexes",
+                                 .text = "The indexes: events, bytes on disk, first and last event time.",
+                                 .parameters = {{"destination", "string", "Only those of this destination."}},
+                                 .run = list_indexes,
+                                 .answer =
+                                     [] {
+                                       return object_of(
+                                           {{"indexes", list_of(object_of({{"name", is_text()},
+                                                                           {"destination", is_text()},
+                                                                           {"events", is_integer()},
+                                                                           {"blocks", is_integer()},
+                                                                           {"bytes", is_integer()},
+                                                                           {"first", is_moment(), false},
+                                                                           {"last", is_moment(), false}}))}});
+                                     },
+                                 .is_long = true});
+const CallRegistration kRemoveIndex({.method = "DELETE",
+                                     .path = "/v1/indexes/{name}",
+                                     .text = "Deletes an index.",
+                                     .parameters = {{"destination", "string", "Only in this destination."}},
+                                     .run = remove_index,
+                                     .answer =
+                                         [] {
+                                           return object_of({{"deleted", is_text()}});
+                                         },
+                                     .is_long = true,
+                                     .scope = Scope::operate});
+
+}  // namespace
 }  // namespace dingle

@@ -1,0 +1,61 @@
+// A call of the API. One registration has all that dispatch, checks, and the OpenAPI document need; each family of calls is one
+// file here.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "agent/json.h"
+#include "server/api.h"
+#include "server/tokens.h"
+
+namespace dingle {
+
+struct ParameterSpec {
+  const char* name;
+  const char*
+      type;  // of JSON Schema: string, integer, number, boolean; `array`: of texts, `integers`: of those
+  const char* text;
+};
+
+struct Call {
+  const char* method;
+  const char* path;  // a last part in braces takes the rest
+  const char* text;
+  std::vector<ParameterSpec> parameters = {};
+  std::vector<ParameterSpec> body = {};  // members of the JSON object that is sent
+  HttpAnswer (*run)(Api&, const HttpRequest&) = nullptr;
+  Json (*answer)() = nullptr;  // JSON Schema (2020-12) of a good one; none for a text that is no JSON
+  const char* content_type = "application/json";
+  bool is_long = false;  // it may take minutes
+  bool needs_body = true;
+  Scope scope = Scope::read;
+};
+
+class CallRegistration {
+ public:
+  explicit CallRegistration(Call call);
+};
+
+const std::vector<Call>& calls();                 // by path and method
+bool takes_form(const Call& call);                // by POST, its parameters
+const Call* call_of(const HttpRequest& request);  // nullptr if there is none
+
+// ---- schemas of answers ----
+struct Member {
+  const char* name;
+  Json schema;
+  bool always = true;
+};
+Json object_of(const std::vector<Member>& members);  // and no others
+Json list_of(Json items);
+Json map_of(Json values);
+Json or_null(Json schema);
+Json is_text();
+Json is_moment();  // RFC 3339
+Json is_integer();
+Json is_number();
+Json is_boolean();
+Json is_anything();
+
+}  // namespace dingle

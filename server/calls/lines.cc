@@ -1,0 +1,316 @@
+// The calls that work on lines: templates tried and drafted, the newest lines, those that nothing matched.
+#include <algorithm>
+
+#include "agent/trial.h"
+#include "core/json_text.h"
+#include "core/nearest.h"
+#include "core/time/instant.h"
+#include "server/calls/call.h"
+#include "server/json_answer.h"
+#include "server/parameters.h"
+
+namespace dingle {
+namespace {
+
+// The texts of a list in a request's body.
+std::vector<std::string> texts_of(const Json& body, const char* name) {
+  std::vector<std::string> all;
+  if (!body.contains(name)) return all;
+  const Json& list = body[name];
+  const bool texts =
+      list.is_array() && std::all_of(list.begin(), list.end(), [](const Json& j) { return j.is_string(); });
+  if (!texts || list.size() > 100'000)
+    throw Refused{
+        api_error(400, std::string("`") + name + "` must be a list of at most 100000 texts", "", name)};
+  for (const Json& text : list) all.push_back(text.get<std::string>());
+  return all;
+}
+
+// What is known of a shape, with what would match its lines.
+Json json_of(const SampledShape& s) {
+  Json row{{"shape", valid_utf8(s.shape)},
+           {"count", s.count},
+           {"first", format_rfc3339(s.first)},
+           {"last", format_rfc3339(s.last)},
+           {"lines", Json::array()}};
+  for (const std::string& line : s.lines) row["lines"].push_back(valid_utf8(line));
+  const std::vector<std::string_view> views(s.lines.begin(), s.lines.end());
+  const Draft drafted = s.parsed ? Draft{} : draft_templates(views, system_now());
+  row["drafts"] = Json::array();
+  if (drafted.json) row["drafts"].push_back("(a JSON object: the step `json`)");
+  for (const DraftTemplate& t : drafted.templates) row["drafts"].push_back(valid_utf8(t.text));
+  return row;
+}
+
+template <class All>
+std::vector<std::string> names_of(const All& all) {
+  std::vector<std::string> names;
+  for (const auto& one : all) names.push_back(one.name);
+  return names;
+}
+
+void must_be_one_of(const std::vector<std::string>& names, const std::string& name, const char* what) {
+  if (std::find(names.begin(), names.end(), name) != names.end()) return;
+  const std::string near = did_you_mean(name, names);
+  throw Refused{api_error(404, std::string("there is no ") + what + " `" + name + "`",
+                          near.empty() ? one_of(names) : near, what)};
+}
+
+HttpAnswer try_templates(Api& api, const HttpRequest& r) {
+  const Json body = body_of(r);
+  auto configuration = api.engine().configuration();
+  const PatternLibrary& library = *configuration->patterns;
+  std::vector<std::shared_ptr<const Template>> all;
+  Json problems = Json::array();
+  const auto texts = texts_of(body, "templates");
+  for (std::size_t i = 0; i < texts.size(); ++i) {
+    std::vector<Problem> found;
+    auto t = Template::compile(texts[i], library, {.open_end = body.value("open_end", false)}, found);
+    for (const Problem& p : found)
+      problems.push_back({{"template", i + 1},
+                          {"offset", p.offset},
+                          {"length", p.length},
+                          {"message", p.message},
+                          {"hint", p.hint}});
+    if (t) all.push_back(t);
+  }
+  if (texts.empty())
+    throw Refused{api_error(400, "`templates` is missing", "send at least one", "templates")};
+  if (!problems.empty()) return json_answer({{"problems", problems}});
+  const TemplateSet set(all);
+  TrialSummary summary;
+  Json lines = Json::array();
+  std::vector<std::string> tried = texts_of(body, "lines");
+  if (body.contains("source")) tried = api.engine().newest_lines().of(body.value("source", ""), 500);
+  constexpr std::size_t kMostAdvised = 50;
+  for (std::size_t i = 0; i < tried.size(); ++i) {
+    Arena arena;
+    const TriedLine line =
+        try_line(set, library, i + 1, tried[i], system_now(), arena, summary.unmatched < kMostAdvised);
+    summary.add(line);
+    lines.push_back(json_of(line));
+  }
+  return json_answer({{"problems", problems}, {"summary", summary.json()}, {"lines", lines}});
+}
+
+HttpAnswer draft_lines(Api&, const HttpRequest& r) {
+  const std::vector<std::string> lines = texts_of(body_of(r), "lines");
+  const std::vector<std::string_view> views(lines.begin(), lines.end());
+  return {200, "application/json", dump(json_of(draft_templates(views, system_now()))), nullptr};
+}
+
+HttpAnswer newest_lines(Api& api, const HttpRequest& r) {
+  const Parameters p(r);
+  const std::string source = p.text("source");
+  auto configuration = api.engine().configuration();
+  if (configuration->source(source) == nullptr) {
+    std::vector<std::string> names;
+    for (const auto& s : configuration->sources) names.push_back(s.name);
+    throw Refused{api_error(404, "there is no source `" + source + "`",
+                            did_you_mean(source, names).empty() ? one_of(names) : did_you_mean(source, names),
+                            "source")};
+  }
+  Json all = Json::array();
+  for (const std::string& line :
+       api.engine().newest_lines().of(source, p.number("limit", 300, NewestLines::kLines)))
+    all.push_back(valid_utf8(line));
+  return json_answer({{"source", source}, {"lines", all}});
+}
+
+HttpAnswer unmatched_lines(Api& api, const HttpRequest& r) {
+  const Parameters p(r);
+  const std::string pipeline = p.text("pipeline");
+  auto configuration = api.engine().configuration();
+  must_be_one_of(names_of(configuration->pipelines), pipeline, "pipeline");
+  std::uint64_t others = 0;
+  const auto shapes = api.engine().unmatched().shapes(pipeline, &others);
+  Json all = Json::array();
+  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
+  for (std::size_t i = 0; i < std::min(most, shapes.size()); ++i) {
+    const SampledShape& s = shapes[i];
+    Json row = json_of(s);
+    row["reason"] = valid_utf8(s.reason);
+    row["column"] = s.column;
+    all.push_back(std::move(row));
+  }
+  return json_answer(
+      {{"pipeline", pipeline}, {"shapes", all}, {"shapes_known", shapes.size()}, {"others", others}});
+}
+
+HttpAnswer leftover_lines(Api& api, const HttpRequest& r) {
+  const Parameters p(r);
+  const std::string only = p.text("source");
+  const auto configuration = api.engine().configuration();
+  if (!only.empty()) must_be_one_of(names_of(configuration->sources), only, "source");
+  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
+  Json sources = Json::array();
+  for (const SourceSettings& source : configuration->sources) {
+    if (!only.empty() && source.name != only) continue;
+    const std::string prefix = "source/" + source.name + "/";
+    Json one{{"source", source.name},
+             {"leftovers", api.engine().spool().counter(prefix + "leftovers")},
+             {"left", api.engine().spool().counter(prefix + "left")},
+             {"asked", Json::array()},
+             {"shapes", Json::array()}};
+    for (const std::size_t node : configuration->flow.reached_from(source.name)) {
+      const Flow::Node& n = configuration->flow.nodes[node];
+      if (n.leftovers || std::find(n.sources.begin(), n.sources.end(), source.name) != n.sources.end())
+        one["asked"].push_back(n.pipeline->name);
+    }
+    std::uint64_t others = 0;
+    const auto shapes = api.engine().leftovers().shapes(source.name, &others);
+    for (std::size_t i = 0; i < std::min(most, shapes.size()); ++i)
+      one["shapes"].push_back(json_of(shapes[i]));
+    one["shapes_known"] = shapes.size();
+    one["others"] = others;
+    sources.push_back(std::move(one));
+  }
+  return json_answer({{"sources", sources}});
+}
+
+Json shape_schema(bool reasons) {
+  std::vector<Member> members{{"shape", is_text()},          {"count", is_integer()},
+                              {"first", is_moment()},        {"last", is_moment()},
+                              {"lines", list_of(is_text())}, {"drafts", list_of(is_text())}};
+  if (reasons) members.push_back({"reason", is_text()}), members.push_back({"column", is_integer()});
+  return object_of(members);
+}
+
+Json fields_schema() { return map_of(is_anything()); }
+
+const CallRegistration kLeftovers(
+    {.method = "GET",
+     .path = "/v1/leftovers",
+     .text =
+         "Lines that no pipeline took, since the last reload, by source and shape: counts, a sample, and who "
+         "was asked.",
+     .parameters = {{"source", "string", "Only those of this source."},
+                    {"limit", "integer", "At most so many shapes of each source; 20, if missing."}},
+     .run = leftover_lines,
+     .answer =
+         [] {
+           return object_of({{"sources", list_of(object_of({{"source", is_text()},
+                                                            {"leftovers", is_integer()},
+                                                            {"left", is_integer()},
+                                                            {"asked", list_of(is_text())},
+                                                            {"shapes", list_of(shape_schema(false))},
+                                                            {"shapes_known", is_integer()},
+                                                            {"others", is_integer()}}))}});
+         },
+     .is_long = true,
+     .scope = Scope::lines});
+const CallRegistration kUnmatched({.method = "GET",
+                                   .path = "/v1/unmatched",
+                                   .text = "Lines of a pipeline that nothing matched, since the last reload, "
+                                           "grouped by shape: counts, reasons, "
+                                           "a sample, and templates that would match them.",
+                                   .parameters = {{"pipeline", "string", "The pipeline."},
+                                                  {"limit", "integer",
+                                                   "At most so many shapes; 20, if missing."}},
+                                   .run = unmatched_lines,
+                                   .answer =
+                                       [] {
+                                         return object_of({{"pipeline", is_text()},
+                                                           {"shapes", list_of(shape_schema(true))},
+                                                           {"shapes_known", is_integer()},
+                                                           {"others", is_integer()}});
+                                       },
+                                   .is_long = true,
+                                   .scope = Scope::lines});
+const CallRegistration kLines(
+    {.method = "GET",
+     .path = "/v1/lines",
+     .text = "The newest lines that a source has read, as they were, the oldest first.",
+     .parameters = {{"source", "string", "The source."},
+                    {"limit", "integer", "At most so many; 300, if missing, and at most 500."}},
+     .run = newest_lines,
+     .answer =
+         [] {
+           return object_of({{"source", is_text()}, {"lines", list_of(is_text())}});
+         },
+     .scope = Scope::lines});
+const CallRegistration kTry(
+    {.method = "POST",
+     .path = "/v1/try",
+     .text =
+         "Tries templates on lines: the fields of each, or where it fails, why, and what would help. Named "
+         "patterns are those of the running configuration.",
+     .body = {{"templates", "array", "The templates, in the order in which they are tried."},
+              {"lines", "array", "The lines."},
+              {"source", "string", "Instead of lines: the newest ones of this source."},
+              {"open_end", "boolean", "The templates need only match the beginnings of the lines."}},
+     .run = try_templates,
+     .answer =
+         [] {
+           return object_of(
+               {{"problems", list_of(object_of({{"template", is_integer()},
+                                                {"offset", is_integer()},
+                                                {"length", is_integer()},
+                                                {"message", is_text()},
+                                                {"hint", is_text()}}))},
+                {"summary",
+                 object_of(
+                     {{"matched", is_integer()},
+                      {"unmatched", is_integer()},
+                      {"too_expensive", is_integer()},
+                      {"by_template",
+                       list_of(object_of({{"template", is_integer()}, {"lines", is_integer()}}))},
+                      {"fields", list_of(object_of({{"field", is_text()},
+                                                    {"lines", is_integer()},
+                                                    {"types", is_anything()},
+                                                    {"values", list_of(object_of({{"value", is_anything()},
+                                                                                  {"lines", is_integer()}}))},
+                                                    {"distinct", is_integer()},
+                                                    {"more", is_boolean()}}))}}),
+                 false},
+                {"lines",
+                 list_of(object_of(
+                     {{"line", is_integer()},
+                      {"matched", is_boolean()},
+                      {"text", is_text()},
+                      {"template", is_integer()},
+                      {"fields", fields_schema(), false},
+                      {"column", is_integer(), false},
+                      {"expected", list_of(is_text()), false},
+                      {"found", is_text(), false},
+                      {"reason", is_text(), false},
+                      {"too_expensive", is_boolean(), false},
+                      {"so_far", fields_schema(), false},
+                      {"others",
+                       list_of(object_of(
+                           {{"pattern", is_text()}, {"text", is_text()}, {"rest_matches", is_boolean()}})),
+                       false},
+                      {"skipping_helps", is_boolean(), false},
+                      {"skipped", is_text(), false},
+                      {"advice", is_text(), false}})),
+                 false}});
+         },
+     .is_long = true,
+     .scope = Scope::lines});
+const CallRegistration kDraft({.method = "POST",
+                               .path = "/v1/draft",
+                               .text = "Proposes templates for sample lines.",
+                               .body = {{"lines", "array", "The lines, 5 to 100000."}},
+                               .run = draft_lines,
+                               .answer =
+                                   [] {
+                                     return object_of(
+                                         {{"lines", is_integer()},
+                                          {"joined", is_integer()},
+                                          {"unexplained", is_integer()},
+                                          {"join", is_text(), false},
+                                          {"json", is_boolean()},
+                                          {"templates", list_of(object_of({{"template", is_text()},
+                                                                           {"lines", is_integer()},
+                                                                           {"share", is_number()},
+                                                                           {"layout", is_anything()},
+                                                                           {"example", is_text()}}))},
+                                          {"time_field", is_text()},
+                                          {"notes", list_of(is_text())},
+                                          {"unexplained_examples", list_of(is_text())},
+                                          {"yaml", is_text()}});
+                                   },
+                               .is_long = true});
+
+}  // namespace
+}  // namespace dingle

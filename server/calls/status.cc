@@ -1,0 +1,40 @@
+// The calls about the program itself: its status, as JSON and as metrics, and what can be asked of it.
+#include "server/calls/call.h"
+#include "server/json_answer.h"
+
+namespace dingle {
+namespace {
+
+HttpAnswer show_status(Api& api, const HttpRequest&) {
+  return {200, "application/json", status_json(api.engine())};
+}
+
+HttpAnswer show_metrics(Api& api, const HttpRequest& r) {
+  const bool openmetrics = r.header("Accept").find("application/openmetrics-text") != std::string_view::npos;
+  return {200,
+          openmetrics ? "application/openmetrics-text; version=1.0.0; charset=utf-8"
+                      : "text/plain; version=0.0.4; charset=utf-8",
+          metrics_text(api.engine(), openmetrics)};
+}
+
+HttpAnswer show_openapi(Api&, const HttpRequest&) { return {200, "application/json", openapi_document()}; }
+
+const CallRegistration kStatus({.method = "GET",
+                                .path = "/v1/status",
+                                .text = "What is read, matched, dropped, queued and sent, and what is wrong.",
+                                .run = show_status,
+                                .answer = status_schema});
+const CallRegistration kMetrics(
+    {.method = "GET",
+     .path = "/metrics",
+     .text = "The status as metrics: OpenMetrics, or the Prometheus text format, by Accept.",
+     .run = show_metrics,
+     .content_type = "text/plain"});
+const CallRegistration kOpenApi({.method = "GET",
+                                 .path = "/v1/openapi.json",
+                                 .text = "This document.",
+                                 .run = show_openapi,
+                                 .answer = [] { return map_of(is_anything()); }});
+
+}  // namespace
+}  // namespace dingle
