@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <chrono>
+#include <tuple>
 #include <utility>
 
 #include "net/session.h"
@@ -38,25 +39,27 @@ bool SessionHost::make_room() {
   return displace(nullptr);
 }
 
-// Of those that wait, first who never had a request.
+// Of those that wait, first who never had a request. To look at all of them takes time, so of many a few go at once.
 bool SessionHost::displace(const std::string* peer) {
-  std::shared_ptr<HttpSession> longest;
-  std::pair<bool, std::int64_t> since;
+  using Waiting = std::tuple<bool, std::int64_t, std::shared_ptr<HttpSession>>;
+  std::vector<Waiting> all;
   for (const auto& session : sessions_) {
     if (peer != nullptr && session->peer() != *peer) continue;
     bool idle = false;
-    const auto waits = session->waits_since(idle);
-    if (!waits || (longest && since <= std::pair(idle, *waits))) continue;
-    longest = session;
-    since = {idle, *waits};
+    if (const auto since = session->waits_since(idle)) all.emplace_back(idle, *since, session);
   }
-  if (!longest) return false;
-  ++displaced;
-  const auto it = of_peer_.find(longest->peer());
-  if (it != of_peer_.end() && --it->second == 0) of_peer_.erase(it);
-  sessions_.erase(longest);
-  longest->cut();
-  return true;
+  constexpr std::size_t kShare = 64;
+  const auto end = all.begin() + static_cast<std::ptrdiff_t>(std::min(all.size(), 1 + all.size() / kShare));
+  std::nth_element(all.begin(), end, all.end());
+  for (auto it = all.begin(); it != end; ++it) {
+    const auto& session = std::get<2>(*it);
+    ++displaced;
+    const auto of_peer = of_peer_.find(session->peer());
+    if (of_peer != of_peer_.end() && --of_peer->second == 0) of_peer_.erase(of_peer);
+    sessions_.erase(session);
+    session->cut();
+  }
+  return !all.empty();
 }
 
 void SessionHost::remove(const std::shared_ptr<HttpSession>& session) {

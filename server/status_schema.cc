@@ -33,45 +33,44 @@ Json source_schema() {
 }
 
 Json step_schema() {
-  return with(counts({"in", "out", "dropped", "failed", "about_bytes_in", "about_bytes_out", "nanoseconds_each"}),
-              {{"step", is_text()},
-               {"name", is_text()},
-               {"created", is_integer(), false},
-               {"merged", is_integer(), false},
-               {"memory", counts({"entries", "bytes", "most_bytes", "held"}), false},
-               {"templates",
-                list_of(with(counts({"matched", "too_expensive"}), {{"template", is_text()}})), false}});
+  return with(
+      counts({"in", "out", "dropped", "failed", "about_bytes_in", "about_bytes_out", "nanoseconds_each"}),
+      {{"step", is_text()},
+       {"name", is_text()},
+       {"created", is_integer(), false},
+       {"merged", is_integer(), false},
+       {"memory", counts({"entries", "bytes", "most_bytes", "held"}), false},
+       {"templates", list_of(with(counts({"matched", "too_expensive"}), {{"template", is_text()}})), false}});
 }
 
 Json pipeline_schema() {
-  return with(counts({"in", "matched", "unmatched", "dropped", "merged", "created", "held", "given_up", "early",
-                      "passed_around", "out", "unrouted", "bytes_in", "bytes_out", "implausible_times",
-                      "fields_left_out", "values_as_text"}),
+  return with(counts({"in", "matched", "unmatched", "dropped", "merged", "created", "held", "given_up",
+                      "early", "passed_around", "out", "unrouted", "bytes_in", "bytes_out",
+                      "implausible_times", "fields_left_out", "values_as_text"}),
               {{"name", is_text()}, {"steps", list_of(step_schema())}});
 }
 
 Json destination_schema() {
-  return with(
-      counts({"in", "sent", "elsewhere", "apart", "bytes_in", "bytes_out", "waiting", "waiting_bytes", "set_aside",
-              "restored", "damaged", "unknown", "retried", "replaced", "removed_indexes", "removed_events", "shed",
-              "letters", "letters_lost"}),
-      {{"name", is_text()},
-       {"kind", is_text()},
-       {"stored", or_null(is_integer())},
-       {"oldest_waiting_seconds", is_number()},
-       {"letters_by_reason", list_of(with(counts({"letters"}), {{"reason", is_text()}}))},
-       {"in_per_second", is_number()},
-       {"out_per_second", is_number()},
-       {"drained_in_seconds", or_null(is_number())},
-       {"lag_seconds", is_number()},
-       {"latency_seconds", object_of({{"p50", is_number()}, {"p99", is_number()}})},
-       {"events_at_once", or_null(is_integer())},
-       {"failing", is_boolean()},
-       {"circuit", {{"enum", {"closed", "open", "half_open"}}}},
-       {"reason", is_text()},
-       {"since", or_null(is_moment())},
-       {"next_try", or_null(is_moment())},
-       {"last_accepted", or_null(is_moment())}});
+  return with(counts({"in", "sent", "elsewhere", "apart", "bytes_in", "bytes_out", "waiting", "waiting_bytes",
+                      "set_aside", "restored", "damaged", "unknown", "retried", "replaced", "removed_indexes",
+                      "removed_events", "shed", "letters", "letters_lost"}),
+              {{"name", is_text()},
+               {"kind", is_text()},
+               {"stored", or_null(is_integer())},
+               {"oldest_waiting_seconds", is_number()},
+               {"letters_by_reason", list_of(with(counts({"letters"}), {{"reason", is_text()}}))},
+               {"in_per_second", is_number()},
+               {"out_per_second", is_number()},
+               {"drained_in_seconds", or_null(is_number())},
+               {"lag_seconds", is_number()},
+               {"latency_seconds", object_of({{"p50", is_number()}, {"p99", is_number()}})},
+               {"events_at_once", or_null(is_integer())},
+               {"failing", is_boolean()},
+               {"circuit", {{"enum", {"closed", "open", "half_open"}}}},
+               {"reason", is_text()},
+               {"since", or_null(is_moment())},
+               {"next_try", or_null(is_moment())},
+               {"last_accepted", or_null(is_moment())}});
 }
 
 }  // namespace
@@ -88,10 +87,10 @@ Json status_schema() {
        {"balance", list_of(with(counts({"in", "accounted_for"}), {{"stage", is_text()}}))},
        {"balanced", is_boolean()},
        {"spool", counts({"bytes", "segments", "epoch", "failed_syncs", "damaged_records", "cut_bytes"})},
-       {"problems", list_of(with(counts({"times"}), {{"about", is_text()},
-                                                     {"text", is_text()},
-                                                     {"since", is_moment()},
-                                                     {"last", is_moment()}}))}});
+       {"problems",
+        list_of(with(
+            counts({"times"}),
+            {{"about", is_text()}, {"text", is_text()}, {"since", is_moment()}, {"last", is_moment()}}))}});
 }
 
 }  // namespace dingle

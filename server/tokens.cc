@@ -30,7 +30,8 @@ const std::vector<ScopeName>& scope_names() {
 std::string sha256(std::string_view text) {
   std::string out(32, '\0');
   unsigned size = 0;
-  EVP_Digest(text.data(), text.size(), reinterpret_cast<unsigned char*>(out.data()), &size, EVP_sha256(), nullptr);
+  EVP_Digest(text.data(), text.size(), reinterpret_cast<unsigned char*>(out.data()), &size, EVP_sha256(),
+             nullptr);
   return out;
 }
 
@@ -38,7 +39,8 @@ std::string random_token() {
   unsigned char bytes[32];
   if (RAND_bytes(bytes, sizeof bytes) != 1) return "";
   std::string token;
-  for (const unsigned char b : bytes) token += "0123456789abcdef"[b >> 4], token += "0123456789abcdef"[b & 15];
+  for (const unsigned char b : bytes)
+    token += "0123456789abcdef"[b >> 4], token += "0123456789abcdef"[b & 15];
   return token;
 }
 
@@ -65,10 +67,13 @@ Connection& Tokens::connection() {
       ::fchmod(fd, 0600);
       ::close(fd);
     }
-    auto c = std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
-    c->run("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
-           "CREATE TABLE IF NOT EXISTS token(name TEXT PRIMARY KEY, hash BLOB, scopes INTEGER, made INTEGER, used "
-           "INTEGER)");
+    auto c =
+        std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
+    c->run(
+        "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+        "CREATE TABLE IF NOT EXISTS token(name TEXT PRIMARY KEY, hash BLOB, scopes INTEGER, made INTEGER, "
+        "used "
+        "INTEGER)");
     connection_ = std::move(c);
   }
   return *connection_;
@@ -114,11 +119,13 @@ std::string Tokens::add(const std::string& name, unsigned scopes, std::int64_t n
   if (text.empty()) return problem = "the system gives no random bytes for a token", "";
   const std::string hash = sha256(text);
   std::lock_guard lock(mutex_);
-  if (by_hash_.size() >= kMost) return problem = "there are " + std::to_string(kMost) + " tokens, which is the most", "";
+  if (by_hash_.size() >= kMost)
+    return problem = "there are " + std::to_string(kMost) + " tokens, which is the most", "";
   for (const auto& [other, t] : by_hash_)
     if (t.name == name) return problem = "there is a token `" + name + "` already", "";
   try {
-    Statement s(connection().get(), "INSERT INTO token(name, hash, scopes, made, used) VALUES(?, ?, ?, ?, 0)");
+    Statement s(connection().get(),
+                "INSERT INTO token(name, hash, scopes, made, used) VALUES(?, ?, ?, ?, 0)");
     s.bind_text(1, name).bind_blob(2, hash).bind(3, std::int64_t{scopes});
     s.bind(4, now).run();
   } catch (const SqliteError& error) {
@@ -130,7 +137,8 @@ std::string Tokens::add(const std::string& name, unsigned scopes, std::int64_t n
 
 bool Tokens::remove(const std::string& name, std::string& problem) {
   std::lock_guard lock(mutex_);
-  const auto it = std::find_if(by_hash_.begin(), by_hash_.end(), [&](const auto& t) { return t.second.name == name; });
+  const auto it =
+      std::find_if(by_hash_.begin(), by_hash_.end(), [&](const auto& t) { return t.second.name == name; });
   if (it == by_hash_.end()) return false;
   try {
     Statement s(connection().get(), "DELETE FROM token WHERE name = ?");

@@ -36,7 +36,8 @@ int list(const Client& client) {
 }
 
 int add(const Client& client, const std::string& name, const std::vector<std::string>& scopes) {
-  const Answer a = call(client, "POST", "/v1/tokens", {}, true, dump(Json{{"name", name}, {"scopes", scopes}}));
+  const Answer a =
+      call(client, "POST", "/v1/tokens", {}, true, dump(Json{{"name", name}, {"scopes", scopes}}));
   if (!a.ok) return kFoundProblems;
   if (client.output != OutputForm::table) {
     std::cout << dump(a.body, client.output == OutputForm::json ? 2 : -1) << "\n";
@@ -56,12 +57,13 @@ int remove(const Client& client, const std::string& name) {
 
 const CommandRegistration token_command(
     "token", "Shows tokens with names, for those who may do some things and not all; makes and removes them",
-    "dingle token add harbour-office --may read", true, [](const Arguments& app) -> std::function<int(Client&)> {
+    "dingle token add harbour-office --may read", true,
+    [](const Arguments& app) -> std::function<int(Client&)> {
       auto name = std::make_shared<std::string>();
       auto scopes = std::make_shared<std::vector<std::string>>();
       app.command("list", "Lists them: what each may, and when it was used last", "dingle token list");
-      const Arguments adding =
-          app.command("add", "Makes a token, and prints it", "dingle token add night-watch --may read,operate");
+      const Arguments adding = app.command("add", "Makes a token, and prints it",
+                                           "dingle token add night-watch --may read,operate");
       adding.option("NAME", *name, "Its name").required();
       adding
           .option("--may", *scopes,

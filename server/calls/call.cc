@@ -25,7 +25,9 @@ Json of_type(const char* type) { return {{"type", type}}; }
 }  // namespace
 
 CallRegistration::CallRegistration(Call call) {
-  const auto key = [](const Call& c) { return std::pair<std::string_view, std::string_view>(c.path, c.method); };
+  const auto key = [](const Call& c) {
+    return std::pair<std::string_view, std::string_view>(c.path, c.method);
+  };
   auto& all = registered();
   all.insert(std::upper_bound(all.begin(), all.end(), call,
                               [&](const Call& a, const Call& b) { return key(a) < key(b); }),
@@ -58,7 +60,10 @@ Json object_of(const std::vector<Member>& members) {
     properties[m.name] = m.schema;
     if (m.always) required.push_back(m.name);
   }
-  return {{"type", "object"}, {"properties", properties}, {"required", required}, {"additionalProperties", false}};
+  return {{"type", "object"},
+          {"properties", properties},
+          {"required", required},
+          {"additionalProperties", false}};
 }
 Json list_of(Json items) { return {{"type", "array"}, {"items", std::move(items)}}; }
 Json map_of(Json values) { return {{"type", "object"}, {"additionalProperties", std::move(values)}}; }

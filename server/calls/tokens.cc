@@ -31,8 +31,8 @@ HttpAnswer list_tokens(Api& api, const HttpRequest&) {
 // Letters, digits, `.`, `_` and `-`: it stands in addresses and lists.
 bool is_token_name(const std::string& name) {
   return !name.empty() && name.size() <= 64 && std::all_of(name.begin(), name.end(), [](char c) {
-    return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '.' || c == '_' ||
-           c == '-';
+    return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || c == '.' ||
+           c == '_' || c == '-';
   });
 }
 
@@ -40,7 +40,8 @@ HttpAnswer add_token(Api& api, const HttpRequest& r) {
   const Json body = body_of(r);
   const std::string name = body.value("name", Json()).is_string() ? body["name"].get<std::string>() : "";
   if (!is_token_name(name))
-    return api_error(400, "`name` is 1 to 64 letters, digits, `.`, `_` or `-`", "for instance harbour-office", "name");
+    return api_error(400, "`name` is 1 to 64 letters, digits, `.`, `_` or `-`", "for instance harbour-office",
+                     "name");
   const Json given = body.value("scopes", Json());
   std::vector<std::string> names;
   for (const ScopeName& s : scope_names()) names.push_back(s.name);
@@ -51,7 +52,8 @@ HttpAnswer add_token(Api& api, const HttpRequest& r) {
     const auto found = std::find(names.begin(), names.end(), text);
     if (found == names.end()) {
       const std::string near = did_you_mean(text, names);
-      return api_error(400, "there is no scope `" + text + "`", near.empty() ? one_of(names) : near, "scopes");
+      return api_error(400, "there is no scope `" + text + "`", near.empty() ? one_of(names) : near,
+                       "scopes");
     }
     scopes |= static_cast<unsigned>(scope_names()[static_cast<std::size_t>(found - names.begin())].scope);
   }
@@ -77,18 +79,19 @@ HttpAnswer remove_token(Api& api, const HttpRequest& r) {
 
 Json scopes_schema() { return list_of({{"enum", {"read", "lines", "edit", "operate"}}}); }
 
-const CallRegistration kListTokens({.method = "GET",
-                                    .path = "/v1/tokens",
-                                    .text = "The tokens with names: their scopes, and when they were used last.",
-                                    .run = list_tokens,
-                                    .answer =
-                                        [] {
-                                          return object_of({{"tokens", list_of(object_of({{"name", is_text()},
-                                                                                          {"scopes", scopes_schema()},
-                                                                                          {"made", is_moment()},
-                                                                                          {"used", or_null(is_moment())}}))}});
-                                        },
-                                    .scope = Scope::tokens});
+const CallRegistration kListTokens(
+    {.method = "GET",
+     .path = "/v1/tokens",
+     .text = "The tokens with names: their scopes, and when they were used last.",
+     .run = list_tokens,
+     .answer =
+         [] {
+           return object_of({{"tokens", list_of(object_of({{"name", is_text()},
+                                                           {"scopes", scopes_schema()},
+                                                           {"made", is_moment()},
+                                                           {"used", or_null(is_moment())}}))}});
+         },
+     .scope = Scope::tokens});
 const CallRegistration kAddToken(
     {.method = "POST",
      .path = "/v1/tokens",
@@ -97,13 +100,18 @@ const CallRegistration kAddToken(
               {"scopes", "array", "What it may: read, lines, edit, operate."}},
      .run = add_token,
      .answer =
-         [] { return object_of({{"name", is_text()}, {"scopes", scopes_schema()}, {"token", is_text()}}); },
+         [] {
+           return object_of({{"name", is_text()}, {"scopes", scopes_schema()}, {"token", is_text()}});
+         },
      .scope = Scope::tokens});
 const CallRegistration kRemoveToken({.method = "DELETE",
                                      .path = "/v1/tokens/{name}",
                                      .text = "Removes a token; it works no more.",
                                      .run = remove_token,
-                                     .answer = [] { return object_of({{"removed", is_text()}}); },
+                                     .answer =
+                                         [] {
+                                           return object_of({{"removed", is_text()}});
+                                         },
                                      .scope = Scope::tokens});
 
 }  // namespace

@@ -28,20 +28,21 @@ struct Watching {
 HttpAnswer watch(Api& api, const HttpRequest& r) {
   const Parameters p(r);
   if (p.flag("dropped") && !api.may(r, Scope::lines))
-    return api_error(403, "this token may not see what is dropped", "it takes one with the scope `lines`", "dropped");
+    return api_error(403, "this token may not see what is dropped", "it takes one with the scope `lines`",
+                     "dropped");
   Condition where = p.where();
   const std::string pipeline = p.text("pipeline");
   std::vector<std::string> names;
   for (const auto& settings : api.engine().configuration()->pipelines) names.push_back(settings.name);
   if (!pipeline.empty() && std::find(names.begin(), names.end(), pipeline) == names.end())
-    throw Refused{api_error(404, "there is no pipeline `" + pipeline + "`", did_you_mean(pipeline, names),
-                            "pipeline")};
+    throw Refused{
+        api_error(404, "there is no pipeline `" + pipeline + "`", did_you_mean(pipeline, names), "pipeline")};
   if (api.watchers.fetch_add(1) >= kMostWatchers) {
     --api.watchers;
     return api_error(429, "8 are watching already", "end another one first");
   }
-  auto watching = std::make_shared<Watching>(
-      api, api.engine().live().add(std::move(where), pipeline, p.flag("dropped")));
+  auto watching =
+      std::make_shared<Watching>(api, api.engine().live().add(std::move(where), pipeline, p.flag("dropped")));
   HttpAnswer answer{200, "application/x-ndjson"};
   answer.stream = [watching](std::string& piece) {
     std::uint64_t missed = 0;

@@ -60,7 +60,8 @@ TEST_F(NamedTokens, EachMayWhatItsScopesSay) {
     }
   const HttpReply refused = Caller("http://" + daemon.address(), tokens.at("read")).post("/v1/reload", "{}");
   EXPECT_NE(refused.body.find("a token with the scope `edit`"), std::string::npos) << refused.body;
-  EXPECT_EQ(Caller("http://" + daemon.address(), tokens.at("read")).get("/v1/watch?dropped=true").status, 403);
+  EXPECT_EQ(Caller("http://" + daemon.address(), tokens.at("read")).get("/v1/watch?dropped=true").status,
+            403);
   daemon.configure(std::string(kConfiguration) + "# the same\n");
   EXPECT_EQ(status(tokens.at("edit"), "POST", "/v1/reload", "{\"who\":\"anna\"}"), 200);
   EXPECT_NE(daemon.dingle({"versions"}).out.find("anna (token editor)"), std::string::npos) << "by whom";
@@ -74,7 +75,8 @@ TEST_F(NamedTokens, AreKeptListedAndRemoved) {
   EXPECT_NE(again.err.find("there is a token `harbour-office` already"), std::string::npos);
   EXPECT_NE(daemon.dingle({"token", "add", "x", "--may", "raed"}).err.find("did you mean `read`?"),
             std::string::npos);
-  EXPECT_NE(daemon.dingle({"token", "add", "a b", "--may", "read"}).err.find("letters, digits"), std::string::npos);
+  EXPECT_NE(daemon.dingle({"token", "add", "a b", "--may", "read"}).err.find("letters, digits"),
+            std::string::npos);
   EXPECT_NE(daemon.dingle({"token", "list"}).out.find("never"), std::string::npos);
   daemon.kill();
   daemon.start();
@@ -92,8 +94,8 @@ TEST_F(NamedTokens, AreKeptListedAndRemoved) {
 
   // Given to somebody without the data folder.
   std::ofstream(daemon.dir + "/given") << token << "\n";
-  const Ran elsewhere = run_program({std::string(DINGLE_BINARIES) + "/dingle", "--token", daemon.dir + "/given",
-                                     "--server", daemon.address(), "status"});
+  const Ran elsewhere = run_program({std::string(DINGLE_BINARIES) + "/dingle", "--token",
+                                     daemon.dir + "/given", "--server", daemon.address(), "status"});
   EXPECT_EQ(elsewhere.status, 0) << elsewhere.err;
   EXPECT_EQ(daemon.dingle({"token", "remove", "harbour-office"}).out, "removed harbour-office\n");
   EXPECT_EQ(status(token, "GET", "/v1/status"), 401);
