@@ -35,6 +35,9 @@ class HttpSession final : public std::enable_shared_from_this<HttpSession> {
 
  private:
   using Code = boost::system::error_code;
+  static constexpr std::size_t kPiece = 4096, kLargePiece = 64 * 1024;  // read at once
+  static constexpr std::size_t kMostBuffered = HttpServer::kLargestHead + 8 * 1024;
+  static constexpr std::chrono::seconds kForClosing{2};
   enum class Phase { head, body, slot, working, answering, streaming, closing };
   void set(Phase phase, std::chrono::nanoseconds deadline);
   void read();
@@ -59,7 +62,12 @@ class HttpSession final : public std::enable_shared_from_this<HttpSession> {
   void end();
   void release_slot();
   template <class Work>
-  void with_stream(Work work);
+  void with_stream(Work work) {  // calls it with what is read from and written to
+    if (tls_)
+      work(*tls_);
+    else
+      work(socket_);
+  }
 
   std::shared_ptr<SessionHost> host_;
   Socket socket_;
