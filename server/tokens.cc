@@ -1,15 +1,14 @@
 #include "server/tokens.h"
 
-#include <fcntl.h>
 #include <openssl/evp.h>
 #include <openssl/rand.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
 #include <utility>
 
 #include "core/time/instant.h"
+#include "store/own_file.h"
 
 namespace dingle {
 namespace {
@@ -62,20 +61,13 @@ Tokens::Tokens(std::string path, std::string& problem) : path_(std::move(path)) 
 Tokens::~Tokens() = default;
 
 Connection& Tokens::connection() {
-  if (!connection_) {
-    if (const int fd = ::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600); fd >= 0) {
-      ::fchmod(fd, 0600);
-      ::close(fd);
-    }
-    auto c =
-        std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
-    c->run(
+  if (!connection_)
+    connection_ = open_own_file(
+        path_,
         "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
         "CREATE TABLE IF NOT EXISTS token(name TEXT PRIMARY KEY, hash BLOB, scopes INTEGER, made INTEGER, "
         "used "
         "INTEGER)");
-    connection_ = std::move(c);
-  }
   return *connection_;
 }
 

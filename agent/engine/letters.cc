@@ -1,14 +1,11 @@
 #include "agent/engine/letters.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/stat.h>
-#include <unistd.h>
 
 #include <filesystem>
 
 #include "core/options/options.h"
-#include "store/sqlite.h"
+#include "store/own_file.h"
 
 namespace dingle {
 namespace {
@@ -28,15 +25,9 @@ Letters::Letters(std::string path, std::uint64_t limit) : path_(std::move(path))
 Letters::~Letters() = default;
 
 Connection& Letters::connection() {
-  if (!connection_) {
-    // Whole lines stand in it: it is its owner's alone, and so are the files that SQLite makes beside it.
-    if (const int fd = ::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600); fd >= 0) {
-      ::fchmod(fd, 0600);
-      ::close(fd);
-    }
-    auto c =
-        std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
-    c->run(
+  if (!connection_)
+    connection_ = open_own_file(
+        path_,
         "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
         "CREATE TABLE IF NOT EXISTS letter(id INTEGER PRIMARY KEY AUTOINCREMENT, destination INTEGER, epoch "
         "INTEGER, number INTEGER, ordinal INTEGER, at INTEGER, attempts INTEGER, reason TEXT, source TEXT, "
@@ -44,8 +35,6 @@ Connection& Letters::connection() {
         "CREATE TABLE IF NOT EXISTS gone(destination INTEGER PRIMARY KEY, removed INTEGER NOT NULL DEFAULT "
         "0, "
         "lost INTEGER NOT NULL DEFAULT 0)");
-    connection_ = std::move(c);
-  }
   return *connection_;
 }
 

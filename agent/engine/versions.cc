@@ -1,10 +1,6 @@
 #include "agent/engine/versions.h"
 
-#include <fcntl.h>
-#include <sys/stat.h>
-#include <unistd.h>
-
-#include "store/sqlite.h"
+#include "store/own_file.h"
 
 namespace dingle {
 namespace {
@@ -39,20 +35,13 @@ Versions::~Versions() = default;
 Versions::Using::~Using() { versions_.connection_.reset(); }
 
 Connection& Versions::connection() {
-  if (!connection_) {
-    if (const int fd = ::open(path_.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600); fd >= 0) {
-      ::fchmod(fd, 0600);
-      ::close(fd);
-    }
-    auto c =
-        std::make_unique<Connection>(path_, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX);
-    c->run(
+  if (!connection_)
+    connection_ = open_own_file(
+        path_,
         "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
         "CREATE TABLE IF NOT EXISTS version(number INTEGER PRIMARY KEY AUTOINCREMENT, parent INTEGER, ran "
         "INTEGER, hash TEXT, "
         "at INTEGER, times INTEGER, who TEXT, note TEXT, file TEXT, why TEXT, findings TEXT, text TEXT)");
-    connection_ = std::move(c);
-  }
   return *connection_;
 }
 
