@@ -33,11 +33,13 @@ Json schema_of(const OptionSpec& o) {
       s = {{"type", "integer"}, {"minimum", o.least}};
       if (o.most != std::numeric_limits<std::int64_t>::max()) s["maximum"] = o.most;
       break;
+    case OptionType::number64: s = {{"type", "integer"}, {"minimum", 0}}; break;
     case OptionType::boolean: s = {{"type", "boolean"}}; break;
     case OptionType::size:
       s = {{"type", {"string", "integer"}}, {"pattern", "^[0-9]+(B|KiB|MiB|GiB|TiB|KB|kB|MB|GB|TB)?$"}};
       break;
     case OptionType::duration: s = {{"type", "string"}, {"pattern", "^[0-9]+(ns|us|ms|s|m|h|d|w)$"}}; break;
+    case OptionType::moment: s = {{"type", "string"}}; break;
     case OptionType::choice: s = {{"enum", o.choices}}; break;
     case OptionType::values:
       s = {{"type", "object"}, {"additionalProperties", {{"type", {"string", "number", "boolean"}}}}};

@@ -106,7 +106,7 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   }
   answer.status = static_cast<int>(reply.status);
   answer.body = parse_json(reply.body);
-  answer.ok = reply.status == 200 && !answer.body.is_discarded();
+  answer.ok = reply.status >= 200 && reply.status < 300 && !answer.body.is_discarded();
   if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters);
   return answer;
 }

@@ -11,11 +11,13 @@
 
 namespace dingle {
 
-std::string myself() {
+Json said(const std::string& note) {
   char host[256] = "";
   ::gethostname(host, sizeof host - 1);
   const passwd* user = ::getpwuid(::getuid());
-  return (user ? user->pw_name : std::to_string(::getuid())) + std::string("@") + host;
+  Json body{{"who", (user ? user->pw_name : std::to_string(::getuid())) + std::string("@") + host}};
+  if (!note.empty()) body["note"] = note;
+  return body;
 }
 
 int tell_reloaded(const Client& client, const Answer& a) {

@@ -9,6 +9,7 @@ namespace dingle {
 
 // Prints the answer of a call that makes dingled take a configuration. An exit status.
 int tell_reloaded(const Client& client, const Answer& answer);
-std::string myself();  // USER@HOST, for versions
+// Who wants it, USER@HOST, and what for, unless the note is empty: for versions.
+Json said(const std::string& note);
 
 }  // namespace dingle

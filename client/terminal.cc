@@ -80,6 +80,12 @@ void clear_terminal() {
   [[maybe_unused]] const auto written = ::write(STDOUT_FILENO, kClear.data(), kClear.size());
 }
 
+void show_in_place(std::string_view line) {
+  std::cerr.flush();
+  const std::string text = "\r" + visible(line) + "\x1b[K";
+  [[maybe_unused]] const auto written = ::write(STDERR_FILENO, text.data(), text.size());
+}
+
 VisibleOutput::VisibleOutput(std::ostream& stream) : stream_(stream), to_(stream.rdbuf(this)) {}
 
 VisibleOutput::~VisibleOutput() {

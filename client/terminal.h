@@ -19,6 +19,8 @@ std::string visible(std::string_view text);
 std::string color_mark(const char* code);
 
 void clear_terminal();  // what was written to standard output, and the screen
+// Replaces the line that it showed last, on standard error; "" takes it away.
+void show_in_place(std::string_view line);
 
 // While it lives, all that is written to the stream passes `visible`, but for marks of colour.
 class VisibleOutput final : public std::streambuf {

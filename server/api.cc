@@ -4,8 +4,8 @@
 #include <utility>
 
 #include "core/nearest.h"
+#include "server/api_trace.h"
 #include "server/calls/call.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -21,15 +21,6 @@ HttpAnswer ask_by_form(Api& api, const HttpRequest& request, const Call& call) {
   asked.parameters.merge(*form);
   asked.body.clear();
   return api.handle(asked);
-}
-
-HttpAnswer unknown_parameter(const std::string& name, const std::vector<std::string>& names) {
-  const std::string near = did_you_mean(name, names);
-  return api_error(400, "unknown parameter `" + name + "`",
-                   !near.empty()   ? near
-                   : names.empty() ? "this call takes none"
-                                   : one_of(names),
-                   name);
 }
 
 std::string needed(Scope scope) {
@@ -58,9 +49,18 @@ bool Api::may(const HttpRequest& request, Scope scope) const {
   return (scopes_of(request.who) & static_cast<unsigned>(scope)) != 0;
 }
 
+void Api::trace(const std::string& path) { trace_ = std::make_shared<ApiTrace>(path); }
+
 HttpAnswer Api::handle(const HttpRequest& request) {
+  const Call* call = nullptr;
+  HttpAnswer given = answer(request, call);
+  if (trace_) ApiTrace::note(trace_, request, call, given);
+  return given;
+}
+
+HttpAnswer Api::answer(const HttpRequest& request, const Call*& call) {
   if (request.who.empty()) return api_error(401, "this call needs the token");
-  const Call* call = call_of(request);
+  call = call_of(request);
   if (call == nullptr) {
     std::vector<std::string> paths;
     HttpRequest other = request;
@@ -78,12 +78,8 @@ HttpAnswer Api::handle(const HttpRequest& request) {
   }
   if (!may(request, call->scope)) return api_error(403, "this token may not do that", needed(call->scope));
   if (request.method != call->method) return ask_by_form(*this, request, *call);
-  std::vector<std::string> names;
-  for (const ParameterSpec& p : call->parameters) names.push_back(p.name);
-  for (const auto& [name, value] : request.parameters)
-    if (std::find(names.begin(), names.end(), name) == names.end()) return unknown_parameter(name, names);
   try {
-    return call->run(*this, request);
+    return call->run(*this, read_asked(*call, request));
   } catch (Refused& refused) {
     return std::move(refused.answer);
   } catch (const std::exception& error) {  // a damaged file, mostly

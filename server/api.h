@@ -19,27 +19,37 @@ namespace dingle {
 inline const std::string kOwner = "owner", kAgent = "agent ", kToken = "token ";
 
 class ConfigurationFile;
+class ApiTrace;
+class Jobs;
 class Tokens;
 enum class Scope : unsigned;
+struct Call;
 
 class Api {
  public:
   // They outlive it.
-  Api(Engine& engine, ConfigurationFile& file, Tokens& tokens)
-      : engine_(engine), file_(file), tokens_(tokens) {}
+  Api(Engine& engine, ConfigurationFile& file, Tokens& tokens, Jobs& jobs)
+      : engine_(engine), file_(file), tokens_(tokens), jobs_(jobs) {}
   HttpAnswer handle(const HttpRequest& request);
+  // What is asked and answered is written there, as NDJSON, each call one line: for tests, and to find errors. Not for long: it
+  // is neither bounded nor are lines of logs left out.
+  void trace(const std::string& path);
   Engine& engine() { return engine_; }
   ConfigurationFile& file() { return file_; }
   Tokens& tokens() { return tokens_; }
+  Jobs& jobs() { return jobs_; }
 
   bool may(const HttpRequest& request, Scope scope) const;
   std::atomic<int> watchers{0};
 
  private:
   unsigned scopes_of(const std::string& who) const;
+  HttpAnswer answer(const HttpRequest& request, const Call*& call);
   Engine& engine_;
   ConfigurationFile& file_;
   Tokens& tokens_;
+  Jobs& jobs_;
+  std::shared_ptr<ApiTrace> trace_;
 };
 
 // The OpenAPI 3.1 document of the API.

@@ -15,6 +15,7 @@
 #include "server/api.h"
 #include "server/api_server.h"
 #include "server/configuration_file.h"
+#include "server/jobs/jobs.h"
 #include "server/log.h"
 #include "server/token.h"
 #include "server/tokens.h"
@@ -97,7 +98,12 @@ int run(const ConfigurationFile::Place& arguments) {
   std::string unreadable;
   Tokens tokens(data + "/tokens.sqlite", unreadable);
   if (!unreadable.empty()) (*engine)->problems().set("server: tokens", unreadable);
-  Api api(**engine, file, tokens);
+  unreadable.clear();
+  Jobs jobs(data + "/jobs.sqlite", **engine, unreadable);
+  if (!unreadable.empty()) (*engine)->problems().set("server: jobs", unreadable);
+  jobs.begin();
+  Api api(**engine, file, tokens, jobs);
+  if (const char* trace = std::getenv("DINGLE_API_TRACE"); trace != nullptr && *trace) api.trace(trace);
   const Options& tls = configuration->server.section("tls");
   ApiServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
     std::map<std::string, std::string> agents;
@@ -165,7 +171,9 @@ int run(const ConfigurationFile::Place& arguments) {
                   "read, again at the next start"}});
     ::_exit(0);
   }).detach();
+  jobs.leave();
   (*engine)->stop(within);
+  jobs.join();
   server.stop();
   log_info("stopped");
   return 0;

@@ -7,12 +7,66 @@ namespace dingle {
 
 namespace {
 
-// Of the parameters as members of a form.
-Json form_schema(const Call& call) {
-  Json properties;
-  for (const ParameterSpec& p : call.parameters)
-    properties[p.name] = {{"description", p.text}, {"type", p.type}};
-  return {{"type", "object"}, {"properties", properties}};
+Json described(const OptionSpec& option) {
+  Json schema = schema_of_asked(option);
+  schema["description"] = option.text;
+  return schema;
+}
+
+// Of the options as members of an object.
+Json object_schema(const std::vector<OptionSpec>& options) {
+  Json schema{{"type", "object"}, {"properties", Json::object()}, {"additionalProperties", false}};
+  for (const OptionSpec& o : options) {
+    schema["properties"][o.name] = described(o);
+    if (o.required) schema["required"].push_back(o.name);
+  }
+  return schema;
+}
+
+Json parameters_of(const Call& call) {
+  Json all = Json::array();
+  if (const std::string path = call.path; path.find('{') != std::string::npos)
+    all.push_back({{"name", path.substr(path.find('{') + 1, path.size() - path.find('{') - 2)},
+                   {"in", "path"},
+                   {"required", true},
+                   {"schema", {{"type", "string"}}}});
+  for (const OptionSpec& o : call.parameters)
+    all.push_back({{"name", o.name},
+                   {"in", "query"},
+                   {"description", o.text},
+                   {"required", o.required},
+                   {"schema", schema_of_asked(o)}});
+  return all;
+}
+
+Json good_answer(const Call& call) {
+  const auto content = [&](std::string_view type) {
+    Json text{{"type", "string"}};
+    if (type != "application/json") {
+      if (call.line != nullptr) text["contentMediaType"] = type, text["contentSchema"] = call.line();
+      return Json{{"schema", text}};
+    }
+    Json json = Json::object();
+    if (call.answer != nullptr) json["schema"] = call.answer();
+    if (call.example != nullptr) json["example"] = parse_json(call.example);
+    return json;
+  };
+  Json types{{call.content_type, content(call.content_type)}};
+  if (call.other_type != nullptr) types[call.other_type] = content(call.other_type);
+  Json answer{{"description", call.status == 202 ? "It is begun: the job" : "The answer"},
+              {"content", types}};
+  if (call.line != nullptr)
+    answer["description"] = "The answer; of a stream, the schema is that of each line";
+  if (call.status == 202)
+    answer["headers"] = {
+        {"Location", {{"description", "Where the job is"}, {"schema", {{"type", "string"}}}}}};
+  return answer;
+}
+
+const char* name_of(Scope scope) {
+  for (const ScopeName& s : scope_names())
+    if (s.scope == scope) return s.name;
+  return scope == Scope::write ? "an agent's token" : "the program's own token";
 }
 
 }  // namespace
@@ -22,65 +76,59 @@ std::string openapi_document() {
             {"info",
              {{"title", "Dingle"},
               {"version", "1"},
+              {"license", {{"name", "MIT"}, {"identifier", "MIT"}}},
               {"description",
                "The API of dingled. Every call needs the token of the data folder: `Authorization: Bearer "
                "TOKEN`."}}}};
+  root["servers"] = Json::array(
+      {{{"url", "http://{address}"},
+        {"variables", {{"address", {{"default", "127.0.0.1:3464"}, {"description", "`server.listen`"}}}}}}});
   root["security"] = Json::array({{{"token", Json::array()}}});
-  const Json error{
+  const Json problem{
       {"description", "What is wrong"},
       {"content", {{"application/problem+json", {{"schema", {{"$ref", "#/components/schemas/Problem"}}}}}}}};
   for (const Call& call : calls()) {
     std::string method = call.method;
     std::transform(method.begin(), method.end(), method.begin(),
                    [](char c) { return static_cast<char>(c | 0x20); });
-    Json operation{{"summary", call.text}};
-    operation["parameters"] = Json::array();
-    if (const std::string path = call.path; path.find('{') != std::string::npos)
-      operation["parameters"].push_back(
-          {{"name", path.substr(path.find('{') + 1, path.size() - path.find('{') - 2)},
-           {"in", "path"},
-           {"required", true},
-           {"schema", {{"type", "string"}}}});
-    for (const ParameterSpec& p : call.parameters)
-      operation["parameters"].push_back(
-          {{"name", p.name}, {"in", "query"}, {"description", p.text}, {"schema", {{"type", p.type}}}});
-    if (!call.body.empty()) {
-      Json properties;
-      for (const ParameterSpec& p : call.body) {
-        Json schema{{"description", p.text}};
-        if (const std::string type = p.type; type == "array" || type == "integers")
-          schema["type"] = "array", schema["items"] = {{"type", type == "array" ? "string" : "integer"}};
-        else
-          schema["type"] = p.type;
-        properties[p.name] = schema;
-      }
+    Json operation{{"operationId", call.name}, {"summary", call.text}};
+    operation["description"] = std::string("Scope: ") + name_of(call.scope) + ".";
+    operation["parameters"] = parameters_of(call);
+    if (!call.body.empty())
       operation["requestBody"] = {
           {"required", call.needs_body},
-          {"content",
-           {{"application/json", {{"schema", {{"type", "object"}, {"properties", properties}}}}}}}};
-    }
-    operation["responses"] = {
-        {"200",
-         {{"description", "The answer"},
-          {"content",
-           {{call.content_type,
-             call.answer == nullptr ? Json::object() : Json{{"schema", call.answer()}}}}}}},
-        {"400", error},
-        {"401", error},
-        {"404", error}};
+          {"content", {{"application/json", {{"schema", object_schema(call.body)}}}}}};
+    else if (std::string_view(call.method) == "POST")
+      operation["requestBody"] = {
+          {"required", true}, {"content", {{"application/x-ndjson", {{"schema", {{"type", "string"}}}}}}}};
+    operation["responses"] = {{std::to_string(call.status), good_answer(call)},
+                              {"400", problem},
+                              {"401", problem},
+                              {"403", problem},
+                              {"404", problem},
+                              {"default", problem}};
     if (takes_form(call)) {
       Json form = operation;
+      form["operationId"] = call.name + std::string("ByForm");
       form["summary"] = std::string(call.text) + " For questions that are longer than an address may be.";
       form["requestBody"] = {
-          {"content", {{"application/x-www-form-urlencoded", {{"schema", form_schema(call)}}}}}};
+          {"required", true},
+          {"content", {{"application/x-www-form-urlencoded", {{"schema", object_schema(call.parameters)}}}}}};
       form.erase("parameters");
       root["paths"][call.path]["post"] = std::move(form);
     }
     root["paths"][call.path][method] = std::move(operation);
   }
-  root["paths"]["/healthz"]["get"] = {{"summary", "Whether the program runs. Needs no token."},
-                                      {"security", Json::array()},
-                                      {"responses", {{"200", {{"description", "It runs"}}}}}};
+  root["paths"]["/healthz"]["get"] = {
+      {"operationId", "showHealth"},
+      {"summary", "Whether the program runs. Needs no token."},
+      {"security", Json::array()},
+      {"responses",
+       {{"200",
+         {{"description", "It runs"},
+          {"content", {{"application/json", {{"schema", object_of({{"status", is_text()}})}}}}}}},
+        {"400", problem},
+        {"default", problem}}}};
   root["components"] = {
       {"securitySchemes", {{"token", {{"type", "http"}, {"scheme", "bearer"}}}}},
       {"schemas",

@@ -54,7 +54,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   engine->letters_ = std::make_unique<Letters>(
       engine->data_ + "/letters.sqlite",
       static_cast<std::uint64_t>(configuration->server.section("letters").number("limit")));
-  engine->forget_resent();
+  engine->resent_at_start_ = engine->forget_resent();
   const std::string damage = engine->letters_->check_file();
   if (!damage.empty()) engine->problems_.set("dead letters", damage);
   for (const auto& [key, id] : engine->spool_->state_with_prefix("destination/")) {

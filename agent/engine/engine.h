@@ -110,12 +110,24 @@ class Engine final : public Intake {
   Letters& letters() { return *letters_; }
   struct Resent {
     std::uint64_t letters = 0;
-    std::string problem;  // why not all were, or ""
+    bool complete = false;  // of those that were meant, none is left
+    std::string problem;    // why not all were, or ""
+  };
+  // What whoever resends wants to know, and may say.
+  struct Resending {
+    std::function<bool()> ends = nullptr;  // asked before each: no further
+    // So many in all are in the spool again: those meant with ids up to `last` are done.
+    std::function<void(std::uint64_t letters, std::int64_t last)> reached = nullptr;
   };
   // Puts the events of letters into the spool again, for their destination alone, and removes the letters:
   // as they were, or from their lines through the pipeline as it is now. Returns when that is durable; through the pipeline it
   // waits while a queue is full. Ends early when the program stops or is configured anew.
-  Resent resend(LetterChoice choice, bool through_pipeline);
+  Resent resend(LetterChoice choice, bool through_pipeline, const Resending& guide);
+  Resent resend(LetterChoice choice, bool through_pipeline) {
+    return resend(std::move(choice), through_pipeline, {});
+  }
+  // Letters that the run before had resent when it ended, and had not noted yet.
+  const std::vector<std::int64_t>& resent_at_start() const { return resent_at_start_; }
 
  private:
   enum class Fate { open, appended, given_up };  // of a batch
@@ -167,7 +179,7 @@ class Engine final : public Intake {
   void forget_old_steps();
   void count_unknown();
   void rename_sources();
-  void forget_resent();
+  std::vector<std::int64_t> forget_resent();
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
   void finish_sources(std::chrono::steady_clock::time_point deadline) REQUIRES(reloading_);
   void quiesce();
@@ -221,6 +233,7 @@ class Engine final : public Intake {
   std::int64_t started_ = 0;
 
   // Taken in this order.
+  std::vector<std::int64_t> resent_at_start_;
   Mutex reloading_ ACQUIRED_BEFORE(resending_);  // held during reload and stop
   Mutex resending_ ACQUIRED_BEFORE(swapping_);   // held during a resend, however long that waits for room
   // Held while a configuration replaces another, and by who appends by what it says.

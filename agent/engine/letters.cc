@@ -15,6 +15,7 @@ std::string where_of(const LetterChoice& c) {
   std::string where = " WHERE (?1 = '' OR instr(reason, ?1) > 0)";
   if (c.destination) where += fmt::format(" AND destination = {}", c.destination);
   if (c.after) where += fmt::format(" AND id > {}", c.after);
+  if (c.until) where += fmt::format(" AND id <= {}", c.until);
   if (!c.ids.empty()) where += fmt::format(" AND id IN ({})", fmt::join(c.ids, ","));
   return where;
 }
@@ -171,6 +172,14 @@ std::vector<Letter> Letters::list(const LetterChoice& choice, std::size_t most, 
     all.push_back(std::move(l));
   }
   return all;
+}
+
+Letters::Extent Letters::extent(const LetterChoice& choice) {
+  Lock lock(mutex_);
+  if (!connection_ && !std::filesystem::exists(path_)) return {};
+  Statement s(connection().get(), "SELECT count(*), coalesce(max(id), 0) FROM letter" + where_of(choice));
+  s.bind_text(1, choice.reason);
+  return s.step() ? Extent{s.number(0), s.integer(1)} : Extent{};
 }
 
 std::vector<Letters::Sum> Letters::by_reason(const LetterChoice& choice) {

@@ -38,6 +38,7 @@ struct LetterChoice {
   std::uint32_t destination = 0;
   std::string reason;      // text that stands in the reason
   std::int64_t after = 0;  // ids behind this one
+  std::int64_t until = 0;  // ids up to this one
 };
 
 // Thread-safe.
@@ -66,6 +67,11 @@ class Letters {
     std::uint64_t letters = 0;
     std::int64_t first = 0, last = 0, example = 0;  // when set aside; the id of one
   };
+  struct Extent {
+    std::uint64_t letters = 0;
+    std::int64_t last = 0;  // the largest id
+  };
+  Extent extent(const LetterChoice& choice);
   std::vector<Sum> by_reason(const LetterChoice& choice);  // the most first
   // Those of one destination, at most so many. Costs nothing while no letter comes or goes.
   std::vector<Sum> reasons(std::uint32_t destination, std::size_t most);

@@ -63,17 +63,18 @@ std::optional<Work::Again> Engine::Running::again(const SourceBatch& batch) cons
   return again;
 }
 
-// Removes letters whose events are in the spool again.
-void Engine::forget_resent() {
+// Removes letters whose events are in the spool again; their ids.
+std::vector<std::int64_t> Engine::forget_resent() {
   LetterChoice resent;
   Changes changes;
   for (const auto& [key, value] : spool_->state_with_prefix(kPrefix)) {
     resent.ids.push_back(std::strtoll(key.c_str() + kPrefix.size(), nullptr, 10));
     changes.state.push_back({key, "", true});
   }
-  if (resent.ids.empty()) return;
+  if (resent.ids.empty()) return {};
   letters_->remove(resent);
   spool_->note(std::move(changes));
+  return resent.ids;
 }
 
 // Puts one letter's event into the spool, by the configuration that runs now. What is in the way, or "".
@@ -109,41 +110,52 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
   return submit(std::move(batch)) ? "" : "the program stops, or is configured anew";
 }
 
-Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline) {
+Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline, const Resending& guide) {
   Lock resending(resending_);
   Resent done;
   // Those that come back meanwhile wait for the next time.
-  std::uint64_t left = 0;
-  for (const auto& sum : letters_->by_reason(choice)) left += sum.letters;
-  while (left > 0 && done.problem.empty()) {
-    if (ending_) return done.problem = "the program is stopping", done;
-    const std::vector<Letter> letters = letters_->list(choice, std::min<std::uint64_t>(left, kAtOnce), true);
-    if (letters.empty()) break;
+  if (choice.until == 0) choice.until = letters_->extent(choice).last;
+  const auto ends = [&] { return ending_ || (guide.ends && guide.ends()); };
+  while (done.problem.empty()) {
+    const std::vector<Letter> letters = letters_->list(choice, kAtOnce, true);
+    if (letters.empty()) return done.complete = true, done;
     std::vector<std::string> keys;
+    const std::shared_ptr<const Running> running = this->running();
     for (const Letter& letter : letters) {
+      if (ends()) break;
       const StateChange consumed{key_of(letter), "1", false};
       done.problem = resend_one(letter, consumed, through_pipeline);
       if (!done.problem.empty()) break;
       keys.push_back(consumed.key);
       choice.after = std::max(choice.after, letter.id);
     }
+    if (keys.empty()) break;
     auto there = [&](const std::string& key) { return spool_->state(key).has_value(); };
-    for (int i = 0; i < 1000 && !ending_ && !std::all_of(keys.begin(), keys.end(), there); ++i)
+    // What is on its way is waited for, however long a full queue keeps it; what the configuration before took on its way out
+    // may come to nothing.
+    for (int after_change = 0; !ending_ && !std::all_of(keys.begin(), keys.end(), there);) {
       std::this_thread::sleep_for(10ms);
+      if (this->running() != running && ++after_change > 1000) break;
+    }
     bool durable = false;
     for (int i = 0; i < 300 && !durable && !ending_; ++i) durable = spool_->wait_durable(100ms);
     if (!durable) {
       done.problem =
           "the spool could not be made durable in time; what was resent is removed at the next start";
-      return done;
+      break;
     }
     const auto taken = static_cast<std::uint64_t>(std::count_if(keys.begin(), keys.end(), there));
-    if (taken < keys.size() && done.problem.empty())
-      done.problem = "the configuration was changed meanwhile; the other letters are still there";
-    forget_resent();
+    if (taken < keys.size()) {
+      if (done.problem.empty())
+        done.problem = "the configuration was changed meanwhile; the other letters are still there";
+      choice.after = letters.front().id - 1;
+    }
     done.letters += taken;
-    left -= std::min<std::uint64_t>(left, letters.size());
+    // Noted before they are forgotten: after a crash in between they are counted here, else by `resent_at_start`.
+    if (guide.reached) guide.reached(done.letters, choice.after);
+    forget_resent();
   }
+  if (ending_) done.problem = "the program is stopping";
   return done;
 }
 

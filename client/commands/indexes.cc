@@ -1,25 +1,23 @@
-// dingle indexes: what the store holds; delete an index.
+// dingle indexes: what the store holds; delete some.
 #include <iostream>
 
 #include "client/connection.h"
+#include "client/job.h"
 #include "client/table.h"
 
 namespace dingle {
 namespace {
 
 struct IndexesOptions {
-  std::string remove, destination;
+  std::vector<std::string> indexes;
+  std::string destination;
+  bool no_wait = false;
 };
 
-int run_indexes(Client& client, const IndexesOptions& o) {
+int list(const Client& client, const IndexesOptions& o) {
   Parameters parameters;
   if (!o.destination.empty()) parameters.emplace("destination", o.destination);
-  if (!o.remove.empty()) {
-    Answer a = call(client, "DELETE", "/v1/indexes/" + o.remove, parameters);
-    if (a.ok) std::cout << "deleted " << o.remove << "\n";
-    return a.ok ? kFine : kFoundProblems;
-  }
-  Answer a = call(client, "GET", "/v1/indexes", parameters);
+  const Answer a = call(client, "GET", "/v1/indexes", parameters);
   if (!a.ok) return kFoundProblems;
   using Look = Column::Look;
   print_rows(client,
@@ -34,15 +32,33 @@ int run_indexes(Client& client, const IndexesOptions& o) {
   return kFine;
 }
 
-const CommandRegistration indexes_command("indexes", "Lists the indexes, or deletes one",
-                                          "dingle indexes --delete gate-2026-11-22", true,
-                                          [](const Arguments& app) -> std::function<int(Client&)> {
-                                            auto o = std::make_shared<IndexesOptions>();
-                                            app.option("--delete", o->remove, "Delete this index");
-                                            app.option("--destination", o->destination,
-                                                       "Only of this destination");
-                                            return [o](Client& client) { return run_indexes(client, *o); };
-                                          });
+int remove(const Client& client, const IndexesOptions& o) {
+  Json body{{"indexes", o.indexes}};
+  if (!o.destination.empty()) body["destination"] = o.destination;
+  const Answer a = call(client, "POST", "/v1/indexes/delete", {}, true, dump(body));
+  if (!a.ok) return kFoundProblems;
+  return see_to_its_end(client, a.body, o.no_wait, [](const Json& job) {
+    const Json& result = job["result"];
+    std::string text = "deleted ";
+    const Json deleted = result.value("deleted", Json::array());
+    if (deleted.empty()) return text + "nothing";
+    for (const Json& name : deleted) text += (text.size() > 8 ? ", " : "") + name.get<std::string>();
+    return text + ": " + counted(result["events"].get<std::int64_t>(), "event");
+  });
+}
+
+const CommandRegistration indexes_command(
+    "indexes", "Lists the indexes, or deletes some", "dingle indexes delete 'gate-2026-10-*'", true,
+    [](const Arguments& app) -> std::function<int(Client&)> {
+      auto o = std::make_shared<IndexesOptions>();
+      app.option("--destination", o->destination, "Only of this destination");
+      const Arguments removing = app.command("delete", "Deletes indexes, those that are there now",
+                                             "dingle indexes delete gate-2026-11-22");
+      removing.option("INDEX", o->indexes, "Their names, `*` for any text").required();
+      removing.option("--destination", o->destination, "Only in this destination");
+      removing.flag("--no-wait", o->no_wait, "Start the job, and do not wait for its end");
+      return [=](Client& client) { return removing.given() ? remove(client, *o) : list(client, *o); };
+    });
 
 }  // namespace
 }  // namespace dingle

@@ -3,6 +3,7 @@
 
 #include "client/connection.h"
 #include "client/events.h"
+#include "client/job.h"
 #include "client/table.h"
 
 namespace dingle {
@@ -11,7 +12,7 @@ namespace {
 struct LettersOptions {
   std::vector<std::int64_t> ids;
   std::string destination, reason;
-  bool all = false, through_pipeline = false, reasons = false;
+  bool all = false, through_pipeline = false, reasons = false, no_wait = false;
   std::size_t limit = 50;
 };
 
@@ -97,25 +98,37 @@ int show(const Client& client, const LettersOptions& o) {
   return kFine;
 }
 
-int act(const Client& client, const LettersOptions& o, const char* path, const char* done) {
+// The letters that are meant, as a body; null with a message if none is said.
+Json body_of(const LettersOptions& o) {
   Json body;
   if (!o.ids.empty()) body["ids"] = o.ids;
   if (!o.destination.empty()) body["destination"] = o.destination;
   if (!o.reason.empty()) body["reason"] = o.reason;
   if (o.all) body["all"] = true;
+  if (body.is_null()) std::cerr << "dingle: which letters? Give ids, --destination, --reason or --all\n";
+  return body;
+}
+
+int resend(const Client& client, const LettersOptions& o) {
+  Json body = body_of(o);
+  if (body.is_null()) return kUsage;
   if (o.through_pipeline) body["through_pipeline"] = true;
-  if (body.is_null()) {
-    std::cerr << "dingle: which letters? Give ids, --destination, --reason or --all\n";
-    return kUsage;
-  }
-  const Answer a = call(client, "POST", path, {}, true, dump(body));
+  const Answer a = call(client, "POST", "/v1/letters/resend", {}, true, dump(body));
   if (!a.ok) return kFoundProblems;
-  if (client.output == OutputForm::table) {
-    const std::int64_t n = a.body[done].get<std::int64_t>();
-    std::cout << done << " " << counted(n, "letter") << "\n";
-  } else {
+  return see_to_its_end(client, a.body, o.no_wait, [](const Json& job) {
+    return "resent " + counted(job["result"].value("resent", std::int64_t{0}), "letter");
+  });
+}
+
+int discard(const Client& client, const LettersOptions& o) {
+  const Json body = body_of(o);
+  if (body.is_null()) return kUsage;
+  const Answer a = call(client, "POST", "/v1/letters/discard", {}, true, dump(body));
+  if (!a.ok) return kFoundProblems;
+  if (client.output == OutputForm::table)
+    std::cout << "discarded " << counted(a.body["discarded"].get<std::int64_t>(), "letter") << "\n";
+  else
     std::cout << dump(a.body) << "\n";
-  }
   return kFine;
 }
 
@@ -141,6 +154,7 @@ const CommandRegistration letters_command(
       again.flag("--all", o->all, "All of them");
       again.flag("--through-pipeline", o->through_pipeline,
                  "Run their lines through the pipeline as it is now");
+      again.flag("--no-wait", o->no_wait, "Start the job, and do not wait for its end");
       const Arguments away =
           app.command("discard", "Deletes letters",
                       "dingle letters discard --destination table --reason 'no such berth'");
@@ -149,8 +163,8 @@ const CommandRegistration letters_command(
       away.flag("--all", o->all, "All of them");
       return [=](Client& client) {
         if (one.given()) return show(client, *o);
-        if (again.given()) return act(client, *o, "/v1/letters/resend", "resent");
-        if (away.given()) return act(client, *o, "/v1/letters/discard", "discarded");
+        if (again.given()) return resend(client, *o);
+        if (away.given()) return discard(client, *o);
         return list(client, *o);
       };
     });

@@ -11,7 +11,7 @@ const CommandRegistration reload_command(
       app.option("--note", *note, "What for; kept with the version (dingle versions)");
       return [note](Client& client) {
         return tell_reloaded(client, call(client, "POST", "/v1/reload", {}, false,
-                                          dump({{"who", myself()}, {"note", *note}})));
+                                          dump(said(*note))));
       };
     });
 

@@ -128,10 +128,11 @@ const CommandRegistration versions_command(
       return [=](Client& client) {
         if (one.given()) return show(client, *o);
         if (two.given()) return difference(client, *o);
-        if (back.given())
-          return tell_reloaded(
-              client, call(client, "POST", "/v1/return", {}, false,
-                           dump({{"version", o->numbers[0]}, {"who", myself()}, {"note", o->note}})));
+        if (back.given()) {
+          Json body = said(o->note);
+          body["version"] = o->numbers[0];
+          return tell_reloaded(client, call(client, "POST", "/v1/return", {}, false, dump(body)));
+        }
         return list(client, *o);
       };
     });

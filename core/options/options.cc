@@ -39,9 +39,11 @@ const char* option_type_name(OptionType type) {
     case OptionType::text: return "text";
     case OptionType::texts: return "a list of texts";
     case OptionType::integer: return "a whole number";
+    case OptionType::number64: return "a whole number from 0 to 18446744073709551615";
     case OptionType::boolean: return "true or false";
     case OptionType::size: return "a size such as 64KiB or 1GiB";
     case OptionType::duration: return "a duration such as 200ms or 6h";
+    case OptionType::moment: return "a time";
     case OptionType::choice: return "a choice";
     case OptionType::field: return "a field's name";
     case OptionType::fields: return "a list of fields' names";
@@ -143,6 +145,14 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       if (r.ec != std::errc() || r.ptr != end) return wrong();
       return within([](std::int64_t n) { return std::to_string(n); });
     }
+    case OptionType::number64: {
+      std::uint64_t n = 0;
+      const char* end = node.scalar.data() + node.scalar.size();
+      auto r = std::from_chars(node.scalar.data(), end, n);
+      if (!node.is_scalar() || r.ec != std::errc() || r.ptr != end) return wrong();
+      held.number = static_cast<std::int64_t>(n);
+      return true;
+    }
     case OptionType::boolean:
       if (!node.is_scalar() || node.quoted || (node.scalar != "true" && node.scalar != "false"))
         return wrong();
@@ -158,6 +168,11 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
       held.number = *d;
       return within([](std::int64_t n) { return format_duration(n); });
     }
+    case OptionType::moment:
+      if (!node.is_scalar() || !parse_moment(node.scalar, system_now()))
+        return wrong("write 2026-11-23T10:00:00Z, 2026-11-23, now, or how long ago: 15m, 6h");
+      held.text = node.scalar;
+      return true;
     case OptionType::choice:
       if (!node.is_scalar()) return wrong(one_of(spec.choices));
       held.text = node.scalar;

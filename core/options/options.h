@@ -25,9 +25,11 @@ enum class OptionType {
   text,            // any text
   texts,           // a list of texts, or one
   integer,         // a whole number
+  number64,        // one from 0 to 2^64-1; `number` answers its bits
   boolean,         // true or false
   size,            // 64KiB, 1GiB; bytes
   duration,        // 200ms, 6h; nanoseconds
+  moment,          // a time, or how long ago (core/time/instant.h); kept as text
   choice,          // one of `choices`
   field,           // a field's name
   fields,          // a list of fields' names, or one

@@ -40,7 +40,7 @@ const std::vector<Call>& calls() { return registered(); }
 bool takes_form(const Call& call) {
   return std::string_view(call.method) == "GET" &&
          std::any_of(call.parameters.begin(), call.parameters.end(),
-                     [](const ParameterSpec& p) { return std::string_view(p.name) == "where"; });
+                     [](const OptionSpec& o) { return std::string_view(o.name) == "where"; });
 }
 
 const Call* call_of(const HttpRequest& request) {

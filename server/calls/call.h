@@ -6,28 +6,26 @@
 #include <vector>
 
 #include "agent/json.h"
-#include "server/api.h"
+#include "server/asked.h"
 #include "server/tokens.h"
 
 namespace dingle {
 
-struct ParameterSpec {
-  const char* name;
-  const char*
-      type;  // of JSON Schema: string, integer, number, boolean; `array`: of texts, `integers`: of those
-  const char* text;
-};
-
 struct Call {
   const char* method;
   const char* path;  // a last part in braces takes the rest
+  const char* name;  // of what it does, for clients that are made of the description: `listEvents`
   const char* text;
-  std::vector<ParameterSpec> parameters = {};
-  std::vector<ParameterSpec> body = {};  // members of the JSON object that is sent
-  HttpAnswer (*run)(Api&, const HttpRequest&) = nullptr;
-  Json (*answer)() = nullptr;  // JSON Schema (2020-12) of a good one; none for a text that is no JSON
+  std::vector<OptionSpec> parameters = {};
+  std::vector<OptionSpec> body = {};  // members of the JSON object that is sent, instead of parameters
+  HttpAnswer (*run)(Api&, const Asked&) = nullptr;
+  Json (*answer)() = nullptr;     // JSON Schema (2020-12) of a good one; none for a text that is no JSON
+  const char* example = nullptr;  // of a good one
+  int status = 200;               // of a good one
   const char* content_type = "application/json";
-  bool is_long = false;  // it may take minutes
+  const char* other_type = nullptr;  // what it may be instead
+  Json (*line)() = nullptr;          // JSON Schema of each line, where it is a stream of NDJSON
+  bool is_long = false;              // it may take minutes
   bool needs_body = true;
   Scope scope = Scope::read;
 };

@@ -6,17 +6,11 @@
 
 #include "server/calls/call.h"
 #include "server/json_answer.h"
-#include "server/parameters.h"
 #include "store/handover_lines.h"
 
 namespace dingle {
 
 namespace {
-
-std::uint64_t number(const Parameters& p, const char* name) {
-  if (p.text(name).empty()) throw Refused{api_error(400, std::string("`") + name + "` is missing", "", name)};
-  return p.number(name, 0, UINT64_MAX);
-}
 
 // A spool is the agent's whose token it came with first, for as long as that agent is known here: nobody else's events are
 // taken for its own. What is in the way, or nullopt.
@@ -42,11 +36,11 @@ std::optional<HttpAnswer> not_its_own(Engine& engine, std::uint64_t spool, const
   return std::nullopt;
 }
 
-HttpAnswer take_in(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const Sender sender{number(p, "spool"), number(p, "epoch"), number(p, "nonce"),
-                      static_cast<std::uint32_t>(number(p, "sender"))};
-  const std::string destination = p.text("destination");
+HttpAnswer take_in(Api& api, const Asked& asked) {
+  const HttpRequest& r = asked.request;
+  const Sender sender{asked.number("spool"), asked.number("epoch"), asked.number("nonce"),
+                      static_cast<std::uint32_t>(asked.number("sender"))};
+  const std::string& destination = asked.text("destination");
   const auto stores = api.engine().stores(destination);
   if (stores.empty())
     return api_error(404, destination.empty()
@@ -61,7 +55,7 @@ HttpAnswer take_in(Api& api, const HttpRequest& r) {
     const Held held = stores[0]->held(sender);
     return Json{{"epoch", held.newest.epoch}, {"number", held.newest.number}, {"events", held.stored}};
   };
-  const RecordNumber after{p.number("after_epoch", 0, UINT64_MAX), p.number("after_number", 0, UINT64_MAX)};
+  const RecordNumber after{asked.number("after_epoch"), asked.number("after_number")};
   if (stores[0]->held(sender).newest < after)
     return api_error(409, "this store holds less than the agent has sent to it: it was restored");
   HandoverLines lines;
@@ -82,18 +76,28 @@ HttpAnswer take_in(Api& api, const HttpRequest& r) {
   return json_answer({{"stored", stored}, {"known", known}, {"held", held_here()}});
 }
 
+OptionSpec number64(const char* name, const char* text, bool required = true) {
+  return {.name = name, .type = OptionType::number64, .text = text, .required = required};
+}
+
 const CallRegistration kHandover(
     {.method = "POST",
      .path = kHandoverPath,
+     .name = "handOver",
      .text = "Stores events of an agent elsewhere, each once: NDJSON, one event a line (docs/handover.md).",
-     .parameters = {{"spool", "integer", "The sender's spool."},
-                    {"epoch", "integer", "Its epoch."},
-                    {"nonce", "integer", "Its nonce."},
-                    {"sender", "integer", "The destination's id there."},
-                    {"after_epoch", "integer",
-                     "The newest record of which the store has accepted something;"},
-                    {"after_number", "integer", "if it holds less, it was restored, and refuses with 409."},
-                    {"destination", "string", "The destination here; its only `index`, if missing."}},
+     .parameters = {number64("spool", "The sender's spool."),
+                    number64("epoch", "Its epoch."),
+                    number64("nonce", "Its nonce."),
+                    {.name = "sender",
+                     .type = OptionType::integer,
+                     .text = "The destination's id there.",
+                     .required = true,
+                     .most = UINT32_MAX},
+                    number64("after_epoch", "The newest record of which the store has accepted something;",
+                             false),
+                    number64("after_number", "if it holds less, it was restored, and refuses with 409.",
+                             false),
+                    {.name = "destination", .text = "The destination here; its only `index`, if missing."}},
      .run = take_in,
      .answer =
          [] {

@@ -1,9 +1,10 @@
 // The calls about dead letters.
 #include "core/nearest.h"
+#include "core/time/instant.h"
 #include "server/calls/call.h"
+#include "server/jobs/jobs.h"
 #include "server/json_answer.h"
 #include "server/log.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -25,38 +26,27 @@ std::string destination_name(Engine& engine, std::uint32_t id) {
   return "(gone)";
 }
 
-LetterChoice choice_of(Engine& engine, const HttpRequest& r) {
-  const Parameters p(r);
+// Of `destination` and `reason`.
+LetterChoice choice_of(Engine& engine, const Asked& asked) {
   return {{},
-          destination_id(engine, p.text("destination")),
-          p.text("reason"),
-          static_cast<std::int64_t>(p.number("after", 0, INT64_MAX))};
+          asked.given("destination") ? destination_id(engine, asked.text("destination")) : 0,
+          asked.text("reason")};
 }
 
-LetterChoice choice_of(Engine& engine, const Json& body) {
-  LetterChoice c;
-  auto text = [&](const char* name) {
-    if (!body.contains(name)) return std::string();
-    if (!body[name].is_string())
-      throw Refused{api_error(400, std::string("`") + name + "` must be a text", "", name)};
-    return body[name].get<std::string>();
-  };
-  c.destination = destination_id(engine, text("destination"));
-  c.reason = text("reason");
-  for (const Json& id : body.value("ids", Json::array())) {
-    if (!id.is_number_integer())
-      throw Refused{api_error(400, "`ids` must be a list of whole numbers", "", "ids")};
-    c.ids.push_back(id.get<std::int64_t>());
-  }
-  if (c.ids.empty() && c.destination == 0 && c.reason.empty() && body.value("all", Json()) != true)
+// Of `ids` and `all` too: some must be meant.
+LetterChoice choice_to_act(Engine& engine, const Asked& asked) {
+  LetterChoice c = choice_of(engine, asked);
+  c.ids = asked.options.numbers("ids");
+  if (c.ids.empty() && c.destination == 0 && c.reason.empty() && !asked.flag("all"))
     throw Refused{api_error(400, "which letters?", "give `ids`, `destination`, `reason`, or `all`: true")};
   return c;
 }
 
-HttpAnswer list_letters(Api& api, const HttpRequest& r) {
+HttpAnswer list_letters(Api& api, const Asked& asked) {
   Json list = Json::array();
-  for (const Letter& l :
-       api.engine().letters().list(choice_of(api.engine(), r), Parameters(r).number("limit", 50, 10'000)))
+  LetterChoice choice = choice_of(api.engine(), asked);
+  choice.after = asked.options.number("after");
+  for (const Letter& l : api.engine().letters().list(choice, asked.number("limit")))
     list.push_back({{"id", l.id},
                     {"destination", destination_name(api.engine(), l.destination)},
                     {"at", format_rfc3339(l.at)},
@@ -67,10 +57,10 @@ HttpAnswer list_letters(Api& api, const HttpRequest& r) {
   return json_answer({{"letters", list}});
 }
 
-HttpAnswer count_letters(Api& api, const HttpRequest& r) {
+HttpAnswer count_letters(Api& api, const Asked& asked) {
   Json list = Json::array();
   std::uint64_t all = 0;
-  for (const Letters::Sum& s : api.engine().letters().by_reason(choice_of(api.engine(), r))) {
+  for (const Letters::Sum& s : api.engine().letters().by_reason(choice_of(api.engine(), asked))) {
     list.push_back({{"destination", destination_name(api.engine(), s.destination)},
                     {"reason", s.reason},
                     {"letters", s.letters},
@@ -82,28 +72,75 @@ HttpAnswer count_letters(Api& api, const HttpRequest& r) {
   return json_answer({{"reasons", list}, {"letters", all}, {"bytes", api.engine().letters().bytes()}});
 }
 
-HttpAnswer resend_letters(Api& api, const HttpRequest& r) {
-  const Json body = body_of(r);
-  const Engine::Resent resent =
-      api.engine().resend(choice_of(api.engine(), body), body.value("through_pipeline", Json()) == true);
-  if (!resent.problem.empty())
-    return api_error(409, resent.problem, std::to_string(resent.letters) + " were resent");
-  return json_answer({{"resent", resent.letters}});
+// In words, for the list of jobs.
+std::string words_of(const LetterChoice& choice, const Asked& asked) {
+  std::string words = choice.ids.empty() ? "" : std::to_string(choice.ids.size()) + " by id";
+  const auto add = [&](const std::string& more) { words += (words.empty() ? "" : ", ") + more; };
+  if (choice.destination) add("of " + asked.text("destination"));
+  if (!choice.reason.empty()) add("with `" + choice.reason + "` in their reason");
+  if (words.empty()) add("all");
+  if (asked.flag("through_pipeline")) add("through the pipeline");
+  return words;
 }
 
-HttpAnswer discard_letters(Api& api, const HttpRequest& r) {
-  const std::uint64_t gone = api.engine().letters().remove(choice_of(api.engine(), body_of(r)));
-  log_info("letters discarded", {{"letters", std::to_string(gone)}, {"by", r.who}});
+constexpr const char* kResend = "resend letters";
+
+HttpAnswer resend_letters(Api& api, const Asked& asked) {
+  const LetterChoice choice = choice_to_act(api.engine(), asked);
+  const Letters::Extent extent = api.engine().letters().extent(choice);
+  std::string problem;
+  const std::int64_t id =
+      api.jobs().add(kResend, words_of(choice, asked), asked.request.who,
+                     {{"ids", choice.ids},
+                      {"destination", choice.destination},
+                      {"reason", choice.reason},
+                      {"until", extent.last},  // those that come back meanwhile wait for the next time
+                      {"through_pipeline", asked.flag("through_pipeline")}},
+                     problem);
+  return started_job(api, id, problem);
+}
+
+// A position: { "after": the last id that is done }.
+bool resend(JobWork& work, std::string& problem) {
+  LetterChoice choice{work.request["ids"].get<std::vector<std::int64_t>>(), work.request["destination"],
+                      work.request["reason"], 0, work.request["until"]};
+  if (choice.until == 0) return true;  // there were none
+  const bool before = work.position.is_object();
+  if (before) {
+    choice.after = work.position["after"];
+    // What the run before did last, and did not come to note.
+    for (const std::int64_t id : work.engine.resent_at_start())
+      if (id > choice.after && id <= choice.until) ++work.done;
+  }
+  const std::uint64_t done = work.done;
+  work.total = done + work.engine.letters().extent(choice).letters;
+  const auto note = [&](std::uint64_t letters, std::int64_t last) {
+    work.done = done + letters;
+    work.position = {{"after", last}};
+    work.result = {{"resent", work.done}};
+    work.reached();
+  };
+  note(0, choice.after);
+  const Engine::Resent resent = work.engine.resend(choice, work.request["through_pipeline"],
+                                                   {.ends = [&] { return work.ends(); }, .reached = note});
+  problem = resent.problem;
+  return resent.complete;
+}
+const JobKindRegistration kResendJob({kResend, "letters", resend});
+
+HttpAnswer discard_letters(Api& api, const Asked& asked) {
+  const std::uint64_t gone = api.engine().letters().remove(choice_to_act(api.engine(), asked));
+  log_info("letters discarded", {{"letters", std::to_string(gone)}, {"by", asked.request.who}});
   return json_answer({{"discarded", gone}});
 }
 
-const std::vector<ParameterSpec> kWhichLetters{
-    {"ids", "integers", "Their ids; or"},
-    {"destination", "string", "those of this destination; or"},
-    {"reason", "string", "those with this text in their reason; or"},
-    {"all", "boolean", "all."}};
+const std::vector<OptionSpec> kWhichLetters{
+    {.name = "ids", .type = OptionType::integers, .text = "Their ids; or"},
+    {.name = "destination", .text = "those of this destination; or"},
+    {.name = "reason", .text = "those with this text in their reason; or"},
+    {.name = "all", .type = OptionType::boolean, .text = "all."}};
 
-std::vector<ParameterSpec> which_letters(std::vector<ParameterSpec> more) {
+std::vector<OptionSpec> which_letters(std::vector<OptionSpec> more) {
   more.insert(more.begin(), kWhichLetters.begin(), kWhichLetters.end());
   return more;
 }
@@ -111,11 +148,16 @@ std::vector<ParameterSpec> which_letters(std::vector<ParameterSpec> more) {
 const CallRegistration kListLetters(
     {.method = "GET",
      .path = "/v1/letters",
+     .name = "listLetters",
      .text = "Dead letters: events that a destination refused, the oldest first.",
-     .parameters = {{"destination", "string", "Only of this destination."},
-                    {"reason", "string", "Only those with this text in their reason."},
-                    {"after", "integer", "Only those with a larger id."},
-                    {"limit", "integer", "At most so many; 50, if missing."}},
+     .parameters = {{.name = "destination", .text = "Only of this destination."},
+                    {.name = "reason", .text = "Only those with this text in their reason."},
+                    {.name = "after", .type = OptionType::integer, .text = "Only those with a larger id."},
+                    {.name = "limit",
+                     .type = OptionType::integer,
+                     .fallback = "50",
+                     .text = "At most so many; those behind them by `after`.",
+                     .most = 10'000}},
      .run = list_letters,
      .answer =
          [] {
@@ -131,9 +173,10 @@ const CallRegistration kListLetters(
 const CallRegistration kCountLetters(
     {.method = "GET",
      .path = "/v1/letters/reasons",
+     .name = "countLetters",
      .text = "Dead letters counted by destination and reason, the most frequent first.",
-     .parameters = {{"destination", "string", "Only of this destination."},
-                    {"reason", "string", "Only those with this text in their reason."}},
+     .parameters = {{.name = "destination", .text = "Only of this destination."},
+                    {.name = "reason", .text = "Only those with this text in their reason."}},
      .run = count_letters,
      .answer =
          [] {
@@ -150,18 +193,20 @@ const CallRegistration kCountLetters(
 const CallRegistration kResendLetters(
     {.method = "POST",
      .path = "/v1/letters/resend",
-     .text = "Sends dead letters again, once the cause is mended. A letter that is refused again comes back.",
-     .body = which_letters({{"through_pipeline", "boolean",
-                             "Run their lines through the pipeline again, as it is now."}}),
+     .name = "resendLetters",
+     .text = "Sends dead letters again, once the cause is mended: a job. A letter that is refused again "
+             "comes back.",
+     .body = which_letters({{.name = "through_pipeline",
+                             .type = OptionType::boolean,
+                             .text = "Run their lines through the pipeline again, as it is now."}}),
      .run = resend_letters,
-     .answer =
-         [] {
-           return object_of({{"resent", is_integer()}});
-         },
+     .answer = job_schema,
+     .status = 202,
      .is_long = true,
      .scope = Scope::operate});
 const CallRegistration kDiscardLetters({.method = "POST",
                                         .path = "/v1/letters/discard",
+                                        .name = "discardLetters",
                                         .text = "Deletes dead letters.",
                                         .body = kWhichLetters,
                                         .run = discard_letters,

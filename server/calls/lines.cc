@@ -7,24 +7,9 @@
 #include "core/time/instant.h"
 #include "server/calls/call.h"
 #include "server/json_answer.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
-
-// The texts of a list in a request's body.
-std::vector<std::string> texts_of(const Json& body, const char* name) {
-  std::vector<std::string> all;
-  if (!body.contains(name)) return all;
-  const Json& list = body[name];
-  const bool texts =
-      list.is_array() && std::all_of(list.begin(), list.end(), [](const Json& j) { return j.is_string(); });
-  if (!texts || list.size() > 100'000)
-    throw Refused{
-        api_error(400, std::string("`") + name + "` must be a list of at most 100000 texts", "", name)};
-  for (const Json& text : list) all.push_back(text.get<std::string>());
-  return all;
-}
 
 // What is known of a shape, with what would match its lines.
 Json json_of(const SampledShape& s) {
@@ -56,16 +41,15 @@ void must_be_one_of(const std::vector<std::string>& names, const std::string& na
                           near.empty() ? one_of(names) : near, what)};
 }
 
-HttpAnswer try_templates(Api& api, const HttpRequest& r) {
-  const Json body = body_of(r);
+HttpAnswer try_templates(Api& api, const Asked& asked) {
   auto configuration = api.engine().configuration();
   const PatternLibrary& library = *configuration->patterns;
   std::vector<std::shared_ptr<const Template>> all;
   Json problems = Json::array();
-  const auto texts = texts_of(body, "templates");
+  const auto& texts = asked.texts("templates");
   for (std::size_t i = 0; i < texts.size(); ++i) {
     std::vector<Problem> found;
-    auto t = Template::compile(texts[i], library, {.open_end = body.value("open_end", false)}, found);
+    auto t = Template::compile(texts[i], library, {.open_end = asked.flag("open_end")}, found);
     for (const Problem& p : found)
       problems.push_back({{"template", i + 1},
                           {"offset", p.offset},
@@ -74,14 +58,16 @@ HttpAnswer try_templates(Api& api, const HttpRequest& r) {
                           {"hint", p.hint}});
     if (t) all.push_back(t);
   }
-  if (texts.empty())
-    throw Refused{api_error(400, "`templates` is missing", "send at least one", "templates")};
   if (!problems.empty()) return json_answer({{"problems", problems}});
   const TemplateSet set(all);
   TrialSummary summary;
   Json lines = Json::array();
-  std::vector<std::string> tried = texts_of(body, "lines");
-  if (body.contains("source")) tried = api.engine().newest_lines().of(body.value("source", ""), 500);
+  std::vector<std::string> tried = asked.texts("lines");
+  if (asked.given("source")) {
+    must_be_one_of(names_of(configuration->sources), asked.text("source"), "source");
+    tried = api.engine().newest_lines().of(asked.text("source"), NewestLines::kLines);
+  } else if (!asked.given("lines"))
+    return api_error(400, "which lines?", "send `lines`, or name a `source`", "lines");
   constexpr std::size_t kMostAdvised = 50;
   for (std::size_t i = 0; i < tried.size(); ++i) {
     Arena arena;
@@ -93,39 +79,30 @@ HttpAnswer try_templates(Api& api, const HttpRequest& r) {
   return json_answer({{"problems", problems}, {"summary", summary.json()}, {"lines", lines}});
 }
 
-HttpAnswer draft_lines(Api&, const HttpRequest& r) {
-  const std::vector<std::string> lines = texts_of(body_of(r), "lines");
+HttpAnswer draft_lines(Api&, const Asked& asked) {
+  const std::vector<std::string>& lines = asked.texts("lines");
   const std::vector<std::string_view> views(lines.begin(), lines.end());
   return {200, "application/json", dump(json_of(draft_templates(views, system_now()))), nullptr};
 }
 
-HttpAnswer newest_lines(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const std::string source = p.text("source");
+HttpAnswer newest_lines(Api& api, const Asked& asked) {
+  const std::string& source = asked.text("source");
   auto configuration = api.engine().configuration();
-  if (configuration->source(source) == nullptr) {
-    std::vector<std::string> names;
-    for (const auto& s : configuration->sources) names.push_back(s.name);
-    throw Refused{api_error(404, "there is no source `" + source + "`",
-                            did_you_mean(source, names).empty() ? one_of(names) : did_you_mean(source, names),
-                            "source")};
-  }
+  must_be_one_of(names_of(configuration->sources), source, "source");
   Json all = Json::array();
-  for (const std::string& line :
-       api.engine().newest_lines().of(source, p.number("limit", 300, NewestLines::kLines)))
+  for (const std::string& line : api.engine().newest_lines().of(source, asked.number("limit")))
     all.push_back(valid_utf8(line));
   return json_answer({{"source", source}, {"lines", all}});
 }
 
-HttpAnswer unmatched_lines(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const std::string pipeline = p.text("pipeline");
+HttpAnswer unmatched_lines(Api& api, const Asked& asked) {
+  const std::string& pipeline = asked.text("pipeline");
   auto configuration = api.engine().configuration();
   must_be_one_of(names_of(configuration->pipelines), pipeline, "pipeline");
   std::uint64_t others = 0;
   const auto shapes = api.engine().unmatched().shapes(pipeline, &others);
   Json all = Json::array();
-  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
+  const std::size_t most = asked.number("limit");
   for (std::size_t i = 0; i < std::min(most, shapes.size()); ++i) {
     const SampledShape& s = shapes[i];
     Json row = json_of(s);
@@ -137,12 +114,11 @@ HttpAnswer unmatched_lines(Api& api, const HttpRequest& r) {
       {{"pipeline", pipeline}, {"shapes", all}, {"shapes_known", shapes.size()}, {"others", others}});
 }
 
-HttpAnswer leftover_lines(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const std::string only = p.text("source");
+HttpAnswer leftover_lines(Api& api, const Asked& asked) {
+  const std::string& only = asked.text("source");
   const auto configuration = api.engine().configuration();
   if (!only.empty()) must_be_one_of(names_of(configuration->sources), only, "source");
-  const std::size_t most = p.number("limit", 20, ShapeSample::kMostShapes);
+  const std::size_t most = asked.number("limit");
   Json sources = Json::array();
   for (const SourceSettings& source : configuration->sources) {
     if (!only.empty() && source.name != only) continue;
@@ -181,11 +157,16 @@ Json fields_schema() { return map_of(is_anything()); }
 const CallRegistration kLeftovers(
     {.method = "GET",
      .path = "/v1/leftovers",
+     .name = "listLeftovers",
      .text =
          "Lines that no pipeline took, since the last reload, by source and shape: counts, a sample, and who "
          "was asked.",
-     .parameters = {{"source", "string", "Only those of this source."},
-                    {"limit", "integer", "At most so many shapes of each source; 20, if missing."}},
+     .parameters = {{.name = "source", .text = "Only those of this source."},
+                    {.name = "limit",
+                     .type = OptionType::integer,
+                     .fallback = "20",
+                     .text = "At most so many shapes of each source.",
+                     .most = ShapeSample::kMostShapes}},
      .run = leftover_lines,
      .answer =
          [] {
@@ -199,30 +180,40 @@ const CallRegistration kLeftovers(
          },
      .is_long = true,
      .scope = Scope::lines});
-const CallRegistration kUnmatched({.method = "GET",
-                                   .path = "/v1/unmatched",
-                                   .text = "Lines of a pipeline that nothing matched, since the last reload, "
-                                           "grouped by shape: counts, reasons, "
-                                           "a sample, and templates that would match them.",
-                                   .parameters = {{"pipeline", "string", "The pipeline."},
-                                                  {"limit", "integer",
-                                                   "At most so many shapes; 20, if missing."}},
-                                   .run = unmatched_lines,
-                                   .answer =
-                                       [] {
-                                         return object_of({{"pipeline", is_text()},
-                                                           {"shapes", list_of(shape_schema(true))},
-                                                           {"shapes_known", is_integer()},
-                                                           {"others", is_integer()}});
-                                       },
-                                   .is_long = true,
-                                   .scope = Scope::lines});
+const CallRegistration kUnmatched(
+    {.method = "GET",
+     .path = "/v1/unmatched",
+     .name = "listUnmatched",
+     .text = "Lines of a pipeline that nothing matched, since the last reload, "
+             "grouped by shape: counts, reasons, "
+             "a sample, and templates that would match them.",
+     .parameters = {{.name = "pipeline", .text = "The pipeline.", .required = true},
+                    {.name = "limit",
+                     .type = OptionType::integer,
+                     .fallback = "20",
+                     .text = "At most so many shapes.",
+                     .most = ShapeSample::kMostShapes}},
+     .run = unmatched_lines,
+     .answer =
+         [] {
+           return object_of({{"pipeline", is_text()},
+                             {"shapes", list_of(shape_schema(true))},
+                             {"shapes_known", is_integer()},
+                             {"others", is_integer()}});
+         },
+     .is_long = true,
+     .scope = Scope::lines});
 const CallRegistration kLines(
     {.method = "GET",
      .path = "/v1/lines",
+     .name = "listNewestLines",
      .text = "The newest lines that a source has read, as they were, the oldest first.",
-     .parameters = {{"source", "string", "The source."},
-                    {"limit", "integer", "At most so many; 300, if missing, and at most 500."}},
+     .parameters = {{.name = "source", .text = "The source.", .required = true},
+                    {.name = "limit",
+                     .type = OptionType::integer,
+                     .fallback = "300",
+                     .text = "At most so many.",
+                     .most = NewestLines::kLines}},
      .run = newest_lines,
      .answer =
          [] {
@@ -232,13 +223,19 @@ const CallRegistration kLines(
 const CallRegistration kTry(
     {.method = "POST",
      .path = "/v1/try",
+     .name = "tryTemplates",
      .text =
          "Tries templates on lines: the fields of each, or where it fails, why, and what would help. Named "
          "patterns are those of the running configuration.",
-     .body = {{"templates", "array", "The templates, in the order in which they are tried."},
-              {"lines", "array", "The lines."},
-              {"source", "string", "Instead of lines: the newest ones of this source."},
-              {"open_end", "boolean", "The templates need only match the beginnings of the lines."}},
+     .body = {{.name = "templates",
+               .type = OptionType::texts,
+               .text = "The templates, in the order in which they are tried.",
+               .required = true},
+              {.name = "lines", .type = OptionType::texts, .text = "The lines."},
+              {.name = "source", .text = "Instead of lines: the newest ones of this source."},
+              {.name = "open_end",
+               .type = OptionType::boolean,
+               .text = "The templates need only match the beginnings of the lines."}},
      .run = try_templates,
      .answer =
          [] {
@@ -287,30 +284,32 @@ const CallRegistration kTry(
          },
      .is_long = true,
      .scope = Scope::lines});
-const CallRegistration kDraft({.method = "POST",
-                               .path = "/v1/draft",
-                               .text = "Proposes templates for sample lines.",
-                               .body = {{"lines", "array", "The lines, 5 to 100000."}},
-                               .run = draft_lines,
-                               .answer =
-                                   [] {
-                                     return object_of(
-                                         {{"lines", is_integer()},
-                                          {"joined", is_integer()},
-                                          {"unexplained", is_integer()},
-                                          {"join", is_text(), false},
-                                          {"json", is_boolean()},
-                                          {"templates", list_of(object_of({{"template", is_text()},
-                                                                           {"lines", is_integer()},
-                                                                           {"share", is_number()},
-                                                                           {"layout", is_anything()},
-                                                                           {"example", is_text()}}))},
-                                          {"time_field", is_text()},
-                                          {"notes", list_of(is_text())},
-                                          {"unexplained_examples", list_of(is_text())},
-                                          {"yaml", is_text()}});
-                                   },
-                               .is_long = true});
+const CallRegistration kDraft(
+    {.method = "POST",
+     .path = "/v1/draft",
+     .name = "draftTemplates",
+     .text = "Proposes templates for sample lines.",
+     .body =
+         {{.name = "lines", .type = OptionType::texts, .text = "The lines, 5 to 100000.", .required = true}},
+     .run = draft_lines,
+     .answer =
+         [] {
+           return object_of({{"lines", is_integer()},
+                             {"joined", is_integer()},
+                             {"unexplained", is_integer()},
+                             {"join", is_text(), false},
+                             {"json", is_boolean()},
+                             {"templates", list_of(object_of({{"template", is_text()},
+                                                              {"lines", is_integer()},
+                                                              {"share", is_number()},
+                                                              {"layout", is_anything()},
+                                                              {"example", is_text()}}))},
+                             {"time_field", is_text()},
+                             {"notes", list_of(is_text())},
+                             {"unexplained_examples", list_of(is_text())},
+                             {"yaml", is_text()}});
+         },
+     .is_long = true});
 
 }  // namespace
 }  // namespace dingle

@@ -1,4 +1,4 @@
-// The calls that ask the stores: events, top values, counts over time, indexes.
+// The calls that ask the stores: events, top values, counts over time.
 #include "store/search.h"
 
 #include <algorithm>
@@ -8,8 +8,6 @@
 #include "core/time/instant.h"
 #include "server/calls/call.h"
 #include "server/json_answer.h"
-#include "server/log.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -58,9 +56,10 @@ void explain(Json& scanned, const OpenStores& held, const Query& query, const st
                                (near.empty() ? "" : "; " + near));
   }
 }
-OpenStores stores(Api& api, const Parameters& p) {
+
+OpenStores stores(Api& api, const Asked& asked) {
   OpenStores held;
-  const std::string destination = p.text("destination");
+  const std::string& destination = asked.text("destination");
   held.owners = api.engine().stores(destination);
   if (held.owners.empty() && !destination.empty()) {
     std::vector<std::string> names;
@@ -73,8 +72,8 @@ OpenStores stores(Api& api, const Parameters& p) {
   return held;
 }
 
-void measure(const Parameters& p, Grouping& g) {
-  const std::string measure = p.text("measure", "count");
+void measure(const Asked& asked, Grouping& g) {
+  const std::string& measure = asked.text("measure");
   static const std::vector<std::pair<std::string, Measure>> kMeasures{
       {"count", Measure::count},     {"sum", Measure::sum},         {"average", Measure::average},
       {"minimum", Measure::minimum}, {"maximum", Measure::maximum}, {"percentile", Measure::percentile}};
@@ -94,7 +93,7 @@ void measure(const Parameters& p, Grouping& g) {
                               "a number from 0 to 100, for instance percentile:95", "measure")};
   }
   if (!known) throw Refused{api_error(400, "unknown measure `" + measure + "`", one_of(names), "measure")};
-  g.field = p.text("field");
+  g.field = asked.text("field");
   if (g.measure != Measure::count && g.field.empty())
     throw Refused{api_error(400, "`field` is missing", "name the field that is measured", "field")};
 }
@@ -107,14 +106,13 @@ std::int64_t nice_bucket(std::int64_t span) {
   return 30 * kDay * (1 + span / (60 * 30 * kDay));
 }
 
-HttpAnswer list_events(Api& api, const HttpRequest& r) {
+HttpAnswer list_events(Api& api, const Asked& asked) {
   constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
-  const Parameters p(r);
-  const OpenStores held = stores(api, p);
+  const OpenStores held = stores(api, asked);
   Scanned scanned;
-  const Query query = p.query();
-  const auto found = find_events(held.stores, query, p.number("limit", 50, 10'000), p.text("types") == "true",
-                                 scanned, kMostBytes);
+  const Query query = asked.query();
+  const auto found =
+      find_events(held.stores, query, asked.number("limit"), asked.flag("types"), scanned, kMostBytes);
   std::string out = "{\"events\":[";
   for (std::size_t i = 0; i < found.size(); ++i) {
     if (i) out += ',';
@@ -128,17 +126,14 @@ HttpAnswer list_events(Api& api, const HttpRequest& r) {
   return {200, "application/json", std::move(out), nullptr};
 }
 
-HttpAnswer top_values(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
+HttpAnswer top_values(Api& api, const Asked& asked) {
   Grouping g;
-  g.fields = {p.text("field")};
-  if (g.fields[0].empty())
-    throw Refused{api_error(400, "`field` is missing", "name the field whose values are counted", "field")};
+  g.fields = {asked.text("field")};
   Scanned scanned;
-  const OpenStores held = stores(api, p);
-  const std::size_t limit = p.number("limit", 20, kMostGroups);
+  const OpenStores held = stores(api, asked);
+  const std::size_t limit = asked.number("limit");
   g.most = limit + 1;  // with that of events without the field
-  const Query query = p.query();
+  const Query query = asked.query();
   const Grouped grouped = group_events(held.stores, query, g, scanned);
   Json root{{"field", g.fields[0]}, {"values", Json::array()}};
   std::uint64_t others = grouped.events - grouped.without;
@@ -160,16 +155,15 @@ HttpAnswer top_values(Api& api, const HttpRequest& r) {
   return json_answer(root);
 }
 
-HttpAnswer count_over_time(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const OpenStores held = stores(api, p);
-  Query query = p.query();
+HttpAnswer count_over_time(Api& api, const Asked& asked) {
+  const OpenStores held = stores(api, asked);
+  Query query = asked.query();
   Grouping g;
-  g.fields = p.texts("by");
+  g.fields = asked.texts("by");
   if (g.fields.size() > 2) throw Refused{api_error(400, "`by` may be given twice at most", "", "by")};
-  measure(p, g);
+  measure(asked, g);
   // Without a range: from the first to the last event that there is.
-  if (p.text("from").empty() || p.text("to").empty()) {
+  if (!asked.given("from") || !asked.given("to")) {
     std::int64_t first = std::numeric_limits<std::int64_t>::max(),
                  last = std::numeric_limits<std::int64_t>::min();
     for (const Store* store : held.stores)
@@ -179,8 +173,8 @@ HttpAnswer count_over_time(Api& api, const HttpRequest& r) {
                                                                    return matches_glob(info.name, glob);
                                                                  })))
           first = std::min(first, info.first), last = std::max(last, info.last);
-    if (first <= last && p.text("from").empty()) query.from = first;
-    if (first <= last && p.text("to").empty())
+    if (first <= last && !asked.given("from")) query.from = first;
+    if (first <= last && !asked.given("to"))
       query.to = last == std::numeric_limits<std::int64_t>::max() ? last : last + 1;
     if (first > last) query.from = query.to = 0;
   }
@@ -190,7 +184,7 @@ HttpAnswer count_over_time(Api& api, const HttpRequest& r) {
                             : 0;
   const auto span =
       static_cast<std::int64_t>(std::min<std::uint64_t>(wide, std::numeric_limits<std::int64_t>::max()));
-  g.bucket = p.duration("bucket", nice_bucket(span));
+  g.bucket = asked.given("bucket") ? asked.duration("bucket") : nice_bucket(span);
   constexpr std::int64_t kMostBuckets = 5000;
   if (wide / static_cast<std::uint64_t>(g.bucket) > static_cast<std::uint64_t>(kMostBuckets))
     throw Refused{api_error(400, "that would be more than 5000 buckets",
@@ -220,53 +214,8 @@ HttpAnswer count_over_time(Api& api, const HttpRequest& r) {
   return json_answer(root);
 }
 
-HttpAnswer list_indexes(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const std::string only = p.text("destination");
-  Json root{{"indexes", Json::array()}};
-  stores(api, p);  // for its error
-  for (const auto& d : api.engine().destinations()) {
-    if (d.kind != "index" || (!only.empty() && d.name != only)) continue;
-    for (const auto& store : api.engine().stores(d.name))
-      for (const IndexInfo& info : store->indexes()) {
-        Json j{{"name", info.name},
-               {"destination", d.name},
-               {"events", info.events},
-               {"blocks", info.blocks},
-               {"bytes", info.bytes}};
-        if (info.events) j["first"] = format_rfc3339(info.first), j["last"] = format_rfc3339(info.last);
-        root["indexes"].push_back(std::move(j));
-      }
-  }
-  return json_answer(root);
-}
-
-HttpAnswer remove_index(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  const std::string name = r.path.substr(std::string("/v1/indexes/").size());
-  std::vector<std::string> names;
-  bool removed = false;
-  for (const auto& store : stores(api, p).owners) {
-    for (const std::string& known : store->names()) names.push_back(known);
-    removed = store->remove(name) || removed;
-  }
-  if (!removed) return api_error(404, "there is no index `" + name + "`", did_you_mean(name, names));
-  log_info("index deleted", {{"name", name}, {"by", r.who}});
-  return json_answer({{"deleted", name}});
-}
-
-const std::vector<ParameterSpec> kQueryParameters{
-    {"where", "string", "A search condition (docs/conditions.md). All events, if missing."},
-    {"from", "string", "Event times from here on: RFC 3339, or how long ago (15m, 6h)."},
-    {"to", "string", "Event times before this."},
-    {"index", "string", "Names of indexes, `*` for any text; may be repeated. All, if missing."},
-    {"destination", "string", "Only the indexes of this destination."},
-    {"within", "string",
-     "How long it may take: 60s if missing, 10m at most. Then it answers what it has, of the newest, and "
-     "`complete` is false."}};
-
-std::vector<ParameterSpec> with_query(std::vector<ParameterSpec> more) {
-  more.insert(more.begin(), kQueryParameters.begin(), kQueryParameters.end());
+std::vector<OptionSpec> with_query(std::vector<OptionSpec> more) {
+  more.insert(more.begin(), query_options().begin(), query_options().end());
   return more;
 }
 
@@ -286,9 +235,17 @@ Json value_schema() { return {{"type", {"string", "number", "boolean", "null"}}}
 const CallRegistration kEvents(
     {.method = "GET",
      .path = "/v1/events",
+     .name = "listEvents",
      .text = "The newest events that satisfy a condition, newest first.",
-     .parameters = with_query({{"limit", "integer", "At most so many; 50, if missing."},
-                               {"types", "boolean", "Name the types of the fields in `dingle.types`."}}),
+     .parameters =
+         with_query({{.name = "limit",
+                      .type = OptionType::integer,
+                      .fallback = "50",
+                      .text = "At most so many; those before them by `to`, the time of the last one.",
+                      .most = 10'000},
+                     {.name = "types",
+                      .type = OptionType::boolean,
+                      .text = "Name the types of the fields in `dingle.types`."}}),
      .run = list_events,
      .answer =
          [] {
@@ -300,9 +257,15 @@ const CallRegistration kEvents(
 const CallRegistration kValues(
     {.method = "GET",
      .path = "/v1/values",
+     .name = "countValues",
      .text = "The most frequent values of a field.",
-     .parameters = with_query({{"field", "string", "The field."},
-                               {"limit", "integer", "At most so many; 20, if missing."}}),
+     .parameters =
+         with_query({{.name = "field", .text = "The field whose values are counted.", .required = true},
+                     {.name = "limit",
+                      .type = OptionType::integer,
+                      .fallback = "20",
+                      .text = "At most so many.",
+                      .most = kMostGroups}}),
      .run = top_values,
      .answer =
          [] {
@@ -319,12 +282,18 @@ const CallRegistration kValues(
 const CallRegistration kTimeline(
     {.method = "GET",
      .path = "/v1/timeline",
+     .name = "measureOverTime",
      .text = "Counts or measures over event time.",
-     .parameters =
-         with_query({{"bucket", "string", "The length of a bucket: 10s, 5m. Some sixty buckets, if missing."},
-                     {"by", "string", "A field to split by; may be given twice."},
-                     {"measure", "string", "count, sum, average, minimum, maximum, or percentile:95."},
-                     {"field", "string", "The field that is measured; not for count."}}),
+     .parameters = with_query(
+         {{.name = "bucket",
+           .type = OptionType::duration,
+           .text = "The length of a bucket: 10s, 5m. Some sixty buckets, if missing.",
+           .least = 1},
+          {.name = "by", .type = OptionType::texts, .text = "A field to split by; may be given twice."},
+          {.name = "measure",
+           .fallback = "count",
+           .text = "count, sum, average, minimum, maximum, or percentile:95."},
+          {.name = "field", .text = "The field that is measured; not for count."}}),
      .run = count_over_time,
      .answer =
          [] {
@@ -340,34 +309,5 @@ const CallRegistration kTimeline(
                              {"scanned", scanned_schema()}});
          },
      .is_long = true});
-const CallRegistration kIndexes({.method = "GET",
-                                 .path = "/v1/indexes",
-                                 .text = "The indexes: events, bytes on disk, first and last event time.",
-                                 .parameters = {{"destination", "string", "Only those of this destination."}},
-                                 .run = list_indexes,
-                                 .answer =
-                                     [] {
-                                       return object_of(
-                                           {{"indexes", list_of(object_of({{"name", is_text()},
-                                                                           {"destination", is_text()},
-                                                                           {"events", is_integer()},
-                                                                           {"blocks", is_integer()},
-                                                                           {"bytes", is_integer()},
-                                                                           {"first", is_moment(), false},
-                                                                           {"last", is_moment(), false}}))}});
-                                     },
-                                 .is_long = true});
-const CallRegistration kRemoveIndex({.method = "DELETE",
-                                     .path = "/v1/indexes/{name}",
-                                     .text = "Deletes an index.",
-                                     .parameters = {{"destination", "string", "Only in this destination."}},
-                                     .run = remove_index,
-                                     .answer =
-                                         [] {
-                                           return object_of({{"deleted", is_text()}});
-                                         },
-                                     .is_long = true,
-                                     .scope = Scope::operate});
-
 }  // namespace
 }  // namespace dingle

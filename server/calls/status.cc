@@ -5,33 +5,38 @@
 namespace dingle {
 namespace {
 
-HttpAnswer show_status(Api& api, const HttpRequest&) {
+HttpAnswer show_status(Api& api, const Asked&) {
   return {200, "application/json", status_json(api.engine())};
 }
 
-HttpAnswer show_metrics(Api& api, const HttpRequest& r) {
-  const bool openmetrics = r.header("Accept").find("application/openmetrics-text") != std::string_view::npos;
+HttpAnswer show_metrics(Api& api, const Asked& asked) {
+  const bool openmetrics =
+      asked.request.header("Accept").find("application/openmetrics-text") != std::string_view::npos;
   return {200,
           openmetrics ? "application/openmetrics-text; version=1.0.0; charset=utf-8"
                       : "text/plain; version=0.0.4; charset=utf-8",
           metrics_text(api.engine(), openmetrics)};
 }
 
-HttpAnswer show_openapi(Api&, const HttpRequest&) { return {200, "application/json", openapi_document()}; }
+HttpAnswer show_openapi(Api&, const Asked&) { return {200, "application/json", openapi_document()}; }
 
 const CallRegistration kStatus({.method = "GET",
                                 .path = "/v1/status",
+                                .name = "showStatus",
                                 .text = "What is read, matched, dropped, queued and sent, and what is wrong.",
                                 .run = show_status,
                                 .answer = status_schema});
 const CallRegistration kMetrics(
     {.method = "GET",
      .path = "/metrics",
+     .name = "showMetrics",
      .text = "The status as metrics: OpenMetrics, or the Prometheus text format, by Accept.",
      .run = show_metrics,
-     .content_type = "text/plain"});
+     .content_type = "text/plain",
+     .other_type = "application/openmetrics-text"});
 const CallRegistration kOpenApi({.method = "GET",
                                  .path = "/v1/openapi.json",
+                                 .name = "describeApi",
                                  .text = "This document.",
                                  .run = show_openapi,
                                  .answer = [] { return map_of(is_anything()); }});

@@ -6,7 +6,6 @@
 #include "server/calls/call.h"
 #include "server/json_answer.h"
 #include "server/log.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -18,7 +17,7 @@ Json names_of_scopes(unsigned scopes) {
   return all;
 }
 
-HttpAnswer list_tokens(Api& api, const HttpRequest&) {
+HttpAnswer list_tokens(Api& api, const Asked&) {
   Json list = Json::array();
   for (const NamedToken& t : api.tokens().list())
     list.push_back({{"name", t.name},
@@ -36,19 +35,15 @@ bool is_token_name(const std::string& name) {
   });
 }
 
-HttpAnswer add_token(Api& api, const HttpRequest& r) {
-  const Json body = body_of(r);
-  const std::string name = body.value("name", Json()).is_string() ? body["name"].get<std::string>() : "";
+HttpAnswer add_token(Api& api, const Asked& asked) {
+  const std::string& name = asked.text("name");
   if (!is_token_name(name))
     return api_error(400, "`name` is 1 to 64 letters, digits, `.`, `_` or `-`", "for instance harbour-office",
                      "name");
-  const Json given = body.value("scopes", Json());
   std::vector<std::string> names;
   for (const ScopeName& s : scope_names()) names.push_back(s.name);
-  if (!given.is_array() || given.empty()) return api_error(400, "which scopes?", one_of(names), "scopes");
   unsigned scopes = 0;
-  for (const Json& scope : given) {
-    const std::string text = scope.is_string() ? scope.get<std::string>() : dump(scope);
+  for (const std::string& text : asked.texts("scopes")) {
     const auto found = std::find(names.begin(), names.end(), text);
     if (found == names.end()) {
       const std::string near = did_you_mean(text, names);
@@ -60,12 +55,12 @@ HttpAnswer add_token(Api& api, const HttpRequest& r) {
   std::string problem;
   const std::string token = api.tokens().add(name, scopes, system_now(), problem);
   if (token.empty()) return api_error(409, problem);
-  log_info("token added", {{"name", name}, {"by", r.who}});
+  log_info("token added", {{"name", name}, {"by", asked.request.who}});
   return json_answer({{"name", name}, {"scopes", names_of_scopes(scopes)}, {"token", token}});
 }
 
-HttpAnswer remove_token(Api& api, const HttpRequest& r) {
-  const std::string name = r.path.substr(std::string("/v1/tokens/").size());
+HttpAnswer remove_token(Api& api, const Asked& asked) {
+  const std::string& name = asked.part;
   std::string problem;
   if (!api.tokens().remove(name, problem)) {
     if (!problem.empty()) return api_error(500, problem);
@@ -73,7 +68,7 @@ HttpAnswer remove_token(Api& api, const HttpRequest& r) {
     for (const NamedToken& t : api.tokens().list()) names.push_back(t.name);
     return api_error(404, "there is no token `" + name + "`", did_you_mean(name, names), "name");
   }
-  log_info("token removed", {{"name", name}, {"by", r.who}});
+  log_info("token removed", {{"name", name}, {"by", asked.request.who}});
   return json_answer({{"removed", name}});
 }
 
@@ -82,6 +77,7 @@ Json scopes_schema() { return list_of({{"enum", {"read", "lines", "edit", "opera
 const CallRegistration kListTokens(
     {.method = "GET",
      .path = "/v1/tokens",
+     .name = "listTokens",
      .text = "The tokens with names: their scopes, and when they were used last.",
      .run = list_tokens,
      .answer =
@@ -95,9 +91,13 @@ const CallRegistration kListTokens(
 const CallRegistration kAddToken(
     {.method = "POST",
      .path = "/v1/tokens",
+     .name = "addToken",
      .text = "Makes a token. Its text is told once, here; a hash of it is kept.",
-     .body = {{"name", "string", "Its name."},
-              {"scopes", "array", "What it may: read, lines, edit, operate."}},
+     .body = {{.name = "name", .text = "Its name.", .required = true},
+              {.name = "scopes",
+               .type = OptionType::texts,
+               .text = "What it may: read, lines, edit, operate.",
+               .required = true}},
      .run = add_token,
      .answer =
          [] {
@@ -106,6 +106,7 @@ const CallRegistration kAddToken(
      .scope = Scope::tokens});
 const CallRegistration kRemoveToken({.method = "DELETE",
                                      .path = "/v1/tokens/{name}",
+                                     .name = "removeToken",
                                      .text = "Removes a token; it works no more.",
                                      .run = remove_token,
                                      .answer =

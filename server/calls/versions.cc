@@ -5,7 +5,6 @@
 #include "server/calls/call.h"
 #include "server/configuration_file.h"
 #include "server/json_answer.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -26,24 +25,14 @@ Json json_of(const Version& v) {
   return j;
 }
 
-// As they say: `who` and `note` of the body, if there is one.
-ConfigurationFile::Said said(const HttpRequest& r, Json* body = nullptr) {
+// As they say, and who they are.
+ConfigurationFile::Said said(const Asked& asked) {
   constexpr std::size_t kMost = 1000;
-  Json given = Json::object();
-  if (!r.body.empty()) given = body_of(r);
-  const auto text = [&](const char* name) {
-    if (!given.contains(name)) return std::string();
-    if (!given[name].is_string())
-      throw Refused{api_error(400, std::string("`") + name + "` must be a text", "", name)};
-    const std::string value = given[name];
-    if (value.size() > kMost)
+  for (const char* name : {"who", "note"})
+    if (asked.text(name).size() > kMost)
       throw Refused{api_error(400, std::string("`") + name + "` has more than 1000 bytes", "", name)};
-    return value;
-  };
-  ConfigurationFile::Said all{text("who"), text("note")};
-  if (all.who.empty()) all.who = "API";
-  if (r.who != kOwner) all.who += " (" + r.who + ")";
-  if (body) *body = std::move(given);
+  ConfigurationFile::Said all{asked.given("who") ? asked.text("who") : "API", asked.text("note")};
+  if (asked.request.who != kOwner) all.who += " (" + asked.request.who + ")";
   return all;
 }
 
@@ -51,12 +40,12 @@ void fine(const std::string& problem) {
   if (!problem.empty()) throw Refused{api_error(500, problem)};
 }
 
-HttpAnswer reload_configuration(Api& api, const HttpRequest& r) { return api.file().reload(said(r)); }
+HttpAnswer reload_configuration(Api& api, const Asked& asked) { return api.file().reload(said(asked)); }
 
-HttpAnswer list_versions(Api& api, const HttpRequest& r) {
+HttpAnswer list_versions(Api& api, const Asked& asked) {
   std::string problem;
   Json list = Json::array();
-  for (const Version& v : api.file().versions().list(Parameters(r).number("limit", 50, 10'000), problem))
+  for (const Version& v : api.file().versions().list(asked.number("limit"), problem))
     list.push_back(json_of(v));
   fine(problem);
   const auto current = api.file().versions().current(problem);
@@ -67,8 +56,8 @@ HttpAnswer list_versions(Api& api, const HttpRequest& r) {
       {{"versions", list}, {"running", current ? Json(current->number) : Json()}, {"removed", removed}});
 }
 
-HttpAnswer show_version(Api& api, const HttpRequest& r) {
-  const std::string given = r.path.substr(r.path.rfind('/') + 1);
+HttpAnswer show_version(Api& api, const Asked& asked) {
+  const std::string& given = asked.part;
   std::int64_t number = 0;
   const auto [end, error] = std::from_chars(given.data(), given.data() + given.size(), number);
   if (error != std::errc() || end != given.data() + given.size() || number < 1)
@@ -84,12 +73,8 @@ HttpAnswer show_version(Api& api, const HttpRequest& r) {
   return json_answer(j);
 }
 
-HttpAnswer return_to_version(Api& api, const HttpRequest& r) {
-  Json body;
-  const auto by = said(r, &body);
-  if (!body.contains("version") || !body["version"].is_number_integer())
-    throw Refused{api_error(400, "which version?", "give `version`, a whole number", "version")};
-  return api.file().return_to(body["version"], by);
+HttpAnswer return_to_version(Api& api, const Asked& asked) {
+  return api.file().return_to(asked.options.number("version"), said(asked));
 }
 
 std::vector<Member> version_members() {
@@ -113,12 +98,13 @@ Json reloaded_schema() {
                     {"configuration", is_text()}});
 }
 
-const std::vector<ParameterSpec> kSaid{
-    {"who", "string", "Who wants it, as it stands in the list of versions."},
-    {"note", "string", "What for."}};
+const std::vector<OptionSpec> kSaid{
+    {.name = "who", .text = "Who wants it, as it stands in the list of versions."},
+    {.name = "note", .text = "What for."}};
 
 const CallRegistration kReload({.method = "POST",
                                 .path = "/v1/reload",
+                                .name = "reloadConfiguration",
                                 .text = "Reads the configuration file again and takes it, if it is sound.",
                                 .body = kSaid,
                                 .run = reload_configuration,
@@ -129,8 +115,13 @@ const CallRegistration kReload({.method = "POST",
 const CallRegistration kListVersions(
     {.method = "GET",
      .path = "/v1/versions",
+     .name = "listVersions",
      .text = "The configurations that ran and those that were refused, the newest first.",
-     .parameters = {{"limit", "integer", "At most so many; 50 if missing."}},
+     .parameters = {{.name = "limit",
+                     .type = OptionType::integer,
+                     .fallback = "50",
+                     .text = "At most so many.",
+                     .most = 10'000}},
      .run = list_versions,
      .answer =
          [] {
@@ -141,6 +132,7 @@ const CallRegistration kListVersions(
      .is_long = true});
 const CallRegistration kShowVersion({.method = "GET",
                                      .path = "/v1/versions/{version}",
+                                     .name = "showVersion",
                                      .text = "One version, with its text and findings.",
                                      .run = show_version,
                                      .answer =
@@ -153,10 +145,13 @@ const CallRegistration kShowVersion({.method = "GET",
 const CallRegistration kReturn(
     {.method = "POST",
      .path = "/v1/return",
+     .name = "returnToVersion",
      .text =
          "Writes the text of a former version into the configuration file, and takes it: only if what stands "
          "there is what runs.",
-     .body = {{"version", "integer", "Its number."}, kSaid[0], kSaid[1]},
+     .body = {{.name = "version", .type = OptionType::integer, .text = "Its number.", .required = true},
+              kSaid[0],
+              kSaid[1]},
      .run = return_to_version,
      .answer = reloaded_schema,
      .is_long = true,

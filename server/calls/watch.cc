@@ -5,7 +5,6 @@
 
 #include "core/nearest.h"
 #include "server/calls/call.h"
-#include "server/parameters.h"
 
 namespace dingle {
 namespace {
@@ -25,24 +24,23 @@ struct Watching {
   std::shared_ptr<Live::Viewer> viewer;
 };
 
-HttpAnswer watch(Api& api, const HttpRequest& r) {
-  const Parameters p(r);
-  if (p.flag("dropped") && !api.may(r, Scope::lines))
+HttpAnswer watch(Api& api, const Asked& asked) {
+  if (asked.flag("dropped") && !api.may(asked.request, Scope::lines))
     return api_error(403, "this token may not see what is dropped", "it takes one with the scope `lines`",
                      "dropped");
-  Condition where = p.where();
-  const std::string pipeline = p.text("pipeline");
+  Condition where = asked.where();
+  const std::string pipeline = asked.text("pipeline");
   std::vector<std::string> names;
   for (const auto& settings : api.engine().configuration()->pipelines) names.push_back(settings.name);
-  if (!pipeline.empty() && std::find(names.begin(), names.end(), pipeline) == names.end())
+  if (asked.given("pipeline") && std::find(names.begin(), names.end(), pipeline) == names.end())
     throw Refused{
         api_error(404, "there is no pipeline `" + pipeline + "`", did_you_mean(pipeline, names), "pipeline")};
   if (api.watchers.fetch_add(1) >= kMostWatchers) {
     --api.watchers;
     return api_error(429, "8 are watching already", "end another one first");
   }
-  auto watching =
-      std::make_shared<Watching>(api, api.engine().live().add(std::move(where), pipeline, p.flag("dropped")));
+  auto watching = std::make_shared<Watching>(
+      api, api.engine().live().add(std::move(where), pipeline, asked.flag("dropped")));
   HttpAnswer answer{200, "application/x-ndjson"};
   answer.stream = [watching](std::string& piece) {
     std::uint64_t missed = 0;
@@ -56,14 +54,18 @@ HttpAnswer watch(Api& api, const HttpRequest& r) {
 const CallRegistration kWatch(
     {.method = "GET",
      .path = "/v1/watch",
+     .name = "watchEvents",
      .text = "Events as they arrive, as NDJSON, until the caller hangs up.",
-     .parameters = {{"where", "string", "A search condition."},
-                    {"pipeline", "string", "Only events of this pipeline."},
-                    {"dropped", "boolean",
-                     "Instead: what steps drop, and what no condition of a `to` holds for. "
-                     "`dingle.dropped_by` is the step's name or kind, or `to`; `dingle.step` its number."}},
+     .parameters =
+         {{.name = "where", .type = OptionType::condition, .text = "A search condition."},
+          {.name = "pipeline", .text = "Only events of this pipeline."},
+          {.name = "dropped",
+           .type = OptionType::boolean,
+           .text = "Instead: what steps drop, and what no condition of a `to` holds for. "
+                   "`dingle.dropped_by` is the step's name or kind, or `to`; `dingle.step` its number."}},
      .run = watch,
-     .content_type = "application/x-ndjson"});
+     .content_type = "application/x-ndjson",
+     .line = [] { return map_of(is_anything()); }});
 
 }  // namespace
 }  // namespace dingle

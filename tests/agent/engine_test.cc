@@ -359,6 +359,56 @@ TEST_F(EngineTest, LettersAreSentAgainAsTheyWereOrThroughThePipeline) {
   EXPECT_EQ(engine->letters().check(id, 2), "") << "none is missing";
 }
 
+TEST_F(EngineTest, AResendGoesOnWhereItEndedAndTakesNoneThatCameLater) {
+  Texts lines;
+  for (int i = 0; i < 30; ++i) lines.push_back("gate " + std::to_string(100 + i));
+  taker("d").refuses = {lines.begin(), lines.end()};
+  start();
+  ASSERT_TRUE(engine->submit(batch(lines)));
+  const std::uint32_t id = engine->spool().destination("d");
+  EXPECT_TRUE(until([&] { return engine->letters().count(id) == 30; }));
+  const Letters::Extent extent = engine->letters().extent({});
+  EXPECT_EQ(extent.letters, 30u);
+  int asked = 0;
+  std::uint64_t letters = 0;
+  std::int64_t last = 0;
+  const Engine::Resending guide{[&] { return ++asked > 10; },
+                                [&](std::uint64_t n, std::int64_t id_) { letters = n, last = id_; }};
+  // They are refused again, so they come back, with new ids.
+  Engine::Resent first = engine->resend({}, false, guide);
+  EXPECT_EQ(first.letters, 10u);
+  EXPECT_EQ(letters, 10u);
+  EXPECT_EQ(first.problem, "");
+  EXPECT_FALSE(first.complete);
+  EXPECT_TRUE(until([&] { return engine->letters().count(id) == 30; }));
+  const Engine::Resent second =
+      engine->resend({.after = last, .until = extent.last}, false, {nullptr, guide.reached});
+  EXPECT_EQ(second.letters, 20u);
+  EXPECT_EQ(last, extent.last);
+  EXPECT_TRUE(second.complete);
+  EXPECT_TRUE(until([&] { return engine->letters().count(id) == 30; }));
+  EXPECT_EQ(engine->letters().extent({.until = extent.last}).letters, 0u) << "all have new ids";
+  EXPECT_EQ(counter("pipeline/p/in"), 30);
+}
+
+TEST_F(EngineTest, AllLettersAreResentHoweverManyReasonsThereAre) {
+  Texts lines;
+  for (int i = 0; i < 1200; ++i)
+    lines.push_back("gate " + std::to_string(i));  // each has a reason of its own
+  taker("d").refuses = {lines.begin(), lines.end()};
+  start();
+  ASSERT_TRUE(engine->submit(batch(lines)));
+  const std::uint32_t id = engine->spool().destination("d");
+  EXPECT_TRUE(until([&] { return engine->letters().count(id) == 1200; }));
+  {
+    std::lock_guard lock(taker("d").mutex);
+    taker("d").refuses.clear();
+  }
+  EXPECT_EQ(engine->resend({}, false).letters, 1200u);
+  EXPECT_TRUE(until([&] { return bodies().size() == 1200; }));
+  EXPECT_EQ(engine->letters().count(id), 0u);
+}
+
 TEST_F(EngineTest, AResendHoldsUpNoReloadAndEndsWithTheProgramThoughAQueueIsFull) {
   destinations =
       "{ d: { index: { name: 'n-{day}' }, queue: { limit: 1MiB }, retry: { first: 1ms, longest: 5ms } } }";

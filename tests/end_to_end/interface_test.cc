@@ -155,7 +155,7 @@ TEST(Explain, TellsWhichPartNeedsTheRegexEngine) {
 
 TEST(Help, OfEveryCommandHasAnExample) {
   for (const char* command : {"check", "try", "status", "search", "values", "timeline", "watch", "indexes",
-                              "reload", "patterns", "schema", "draft", "unmatched", "explain"}) {
+                              "reload", "patterns", "schema", "draft", "unmatched", "explain", "jobs"}) {
     Ran ran = run_program({kDingle, command, "--help"});
     EXPECT_EQ(ran.status, 0) << command;
     EXPECT_NE(ran.out.find("Example:"), std::string::npos) << command;
@@ -166,6 +166,11 @@ TEST(Help, ExamplesOfCommandsWithinCommandsAreTheirOwn) {
   for (const auto& [outer, inner] : std::vector<std::pair<std::string, std::string>>{{"letters", "show"},
                                                                                      {"letters", "resend"},
                                                                                      {"letters", "discard"},
+                                                                                     {"indexes", "delete"},
+                                                                                     {"jobs", "show"},
+                                                                                     {"jobs", "follow"},
+                                                                                     {"jobs", "stop"},
+                                                                                     {"jobs", "resume"},
                                                                                      {"spool", "verify"},
                                                                                      {"spool", "repair"}}) {
     const Ran ran = run_program({kDingle, outer, inner, "--help"});
@@ -381,7 +386,7 @@ TEST(Client, OutputFormsAndErrors) {
             "dingle: expected a comparison, found `==`\n  status == 1\n         ^~\n  = SQL compares with a "
             "single =\n");
   EXPECT_EQ(daemon.dingle({"search", "--output", "xml"}).status, 2);
-  EXPECT_EQ(daemon.dingle({"indexes", "--delete", "nothing"}).status, 1);
+  EXPECT_EQ(daemon.dingle({"indexes", "delete", "nothing"}).status, 1);
   const auto unmatched = daemon.events("dingle.unmatched is not null");
   ASSERT_EQ(unmatched.size(), 1u);
   EXPECT_EQ(unmatched[0]["dingle.unmatched"], "expected an IP address");

@@ -193,7 +193,7 @@ TEST_F(Remote, ADeletedIndexIsNotSentAgain) {
   agent->write("alpha.log", lines(0, 100));
   agent->settled();
   const Json indexes = Json::parse(logs->dingle({"indexes", "-o", "json"}).out);
-  EXPECT_EQ(logs->dingle({"indexes", "--delete", indexes.at(0).at("name")}).status, 0) << indexes.dump();
+  EXPECT_EQ(logs->dingle({"indexes", "delete", indexes.at(0).at("name")}).status, 0) << indexes.dump();
   logs->kill();
   logs->start();
   agent->write("alpha.log", lines(100, 110));

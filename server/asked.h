@@ -1,0 +1,48 @@
+// What a call was asked: its parameters, or the members of the JSON object in its body, read by the table of its registration.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "core/condition/condition.h"
+#include "core/options/options.h"
+#include "server/api.h"
+#include "store/search.h"
+
+namespace dingle {
+
+struct Call;
+
+// Thrown by whatever reads what was asked; becomes the answer.
+struct Refused {
+  HttpAnswer answer;
+};
+
+struct Asked {
+  const HttpRequest& request;
+  Options options;
+  std::string part = {};  // what stands in the place of the braces of the call's path
+
+  bool given(const char* name) const { return options.given(name); }
+  const std::string& text(const char* name) const { return options.text(name); }
+  const std::vector<std::string>& texts(const char* name) const { return options.texts(name); }
+  bool flag(const char* name) const { return options.flag(name); }
+  std::uint64_t number(const char* name) const { return static_cast<std::uint64_t>(options.number(name)); }
+  std::int64_t duration(const char* name) const { return options.number(name); }  // ns
+  std::int64_t moment(const char* name, std::int64_t if_missing) const;
+  // Throws Refused with the place in it that is wrong. All events, if it was not asked.
+  Condition where() const;
+  Query query() const;  // of query_options()
+};
+
+// The options of a call that asks the stores.
+const std::vector<OptionSpec>& query_options();
+
+// Throws Refused for what is unknown, missing, empty, of another type, or out of range.
+Asked read_asked(const Call& call, const HttpRequest& request);
+
+// The JSON Schema of an option as it stands in a body, or as a parameter.
+Json schema_of_asked(const OptionSpec& option);
+
+}  // namespace dingle
