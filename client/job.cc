@@ -12,10 +12,13 @@
 namespace dingle {
 
 std::string progress_of(const Json& job) {
-  const auto whole = [&](const char* name) { return with_thousands(static_cast<std::int64_t>(job[name].get<double>() + 0.5)); };
+  const auto whole = [&](const char* name) {
+    return with_thousands(static_cast<std::int64_t>(job[name].get<double>() + 0.5));
+  };
   std::string text = whole("done") + " of " + whole("total") + " " + job.value("unit", "");
   if (job["rate"].is_number()) text += ", " + whole("rate") + "/s";
-  if (job["seconds_left"].is_number() && job["state"] == "running") text += ", " + whole("seconds_left") + " s left";
+  if (job["seconds_left"].is_number() && job["state"] == "running")
+    text += ", " + whole("seconds_left") + " s left";
   return text;
 }
 
@@ -33,7 +36,8 @@ Json follow_job(const Client& client, std::int64_t id) {
         last = parse_json(line);
         if (!shown || !last.is_object() || std::chrono::steady_clock::now() - began < std::chrono::seconds(1))
           return true;
-        if (!hinted) std::cerr << "job " << id << " goes on if you leave; `dingle jobs stop " << id << "` stops it\n";
+        if (!hinted)
+          std::cerr << "job " << id << " goes on if you leave; `dingle jobs stop " << id << "` stops it\n";
         hinted = true;
         show_in_place(last.value("state", "") + ": " + progress_of(last));
         return true;
@@ -66,7 +70,8 @@ int see_to_its_end(const Client& client, const Json& job, bool no_wait,
   else
     print(ended);
   if (ended["state"] == "done") return kFine;
-  std::cerr << "dingle: job " << id << " " << (ended["state"] == "failed" ? "failed: " + ended.value("problem", "") : "was stopped")
+  std::cerr << "dingle: job " << id << " "
+            << (ended["state"] == "failed" ? "failed: " + ended.value("problem", "") : "was stopped")
             << "\n  = `dingle jobs resume " << id << "` goes on with it\n";
   return kFoundProblems;
 }

@@ -25,14 +25,15 @@ int list_jobs(const Client& client, std::size_t limit) {
     }
   }
   using Look = Column::Look;
-  std::vector<Column> columns{{"id", "JOB", Look::count}, {"kind", "KIND"},   {"state", "STATE"}, {"began", "BEGAN", Look::time},
-                              {"by", "BY"},               {"what", "WHAT"}};
+  std::vector<Column> columns{{"id", "JOB", Look::count},     {"kind", "KIND"}, {"state", "STATE"},
+                              {"began", "BEGAN", Look::time}, {"by", "BY"},     {"what", "WHAT"}};
   if (client.output == OutputForm::table)
     columns.insert(columns.begin() + 3, {"progress", "PROGRESS"});
   else if (client.output == OutputForm::csv)
     for (const char* name : {"ended", "done", "total", "unit", "problem"}) columns.push_back({name, name});
   print_rows(client, columns, rows);
-  if (const auto gone = a.body["forgotten"].get<std::int64_t>(); gone != 0 && client.output == OutputForm::table)
+  if (const auto gone = a.body["forgotten"].get<std::int64_t>();
+      gone != 0 && client.output == OutputForm::table)
     std::cout << counted(gone, "older job") << (gone == 1 ? " is" : " are") << " remembered no more\n";
   return kFine;
 }
@@ -43,9 +44,12 @@ int print_job(const Client& client, const Json& job) {
     return kFine;
   }
   const auto line = [](const char* title, const std::string& text) {
-    if (!text.empty()) std::cout << title << std::string(11 - std::string_view(title).size(), ' ') << text << "\n";
+    if (!text.empty())
+      std::cout << title << std::string(11 - std::string_view(title).size(), ' ') << text << "\n";
   };
-  const auto text = [&](const char* name) { return job.contains(name) && job[name].is_string() ? job[name].get<std::string>() : ""; };
+  const auto text = [&](const char* name) {
+    return job.contains(name) && job[name].is_string() ? job[name].get<std::string>() : "";
+  };
   line("job", dump(job["id"]) + ": " + text("kind") + ", " + text("what"));
   line("state", text("state"));
   line("problem", text("problem"));
@@ -66,13 +70,14 @@ int act_on_job(const Client& client, const std::string& id, const char* act) {
   const Answer a = call(client, "POST", "/v1/jobs/" + id, {}, true, dump(Json{{"act", act}}));
   if (!a.ok) return kFoundProblems;
   if (client.output != OutputForm::table) return print_job(client, a.body);
-  std::cout << "job " << id << " is " << a.body["state"].get<std::string>() << ": " << progress_of(a.body) << "\n";
+  std::cout << "job " << id << " is " << a.body["state"].get<std::string>() << ": " << progress_of(a.body)
+            << "\n";
   return kFine;
 }
 
 const CommandRegistration jobs_command(
-    "jobs", "Shows long work that waits, runs, or has ended; follows it, stops it, goes on with it", "dingle jobs", true,
-    [](const Arguments& app) -> std::function<int(Client&)> {
+    "jobs", "Shows long work that waits, runs, or has ended; follows it, stops it, goes on with it",
+    "dingle jobs", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto ids = std::make_shared<std::vector<std::int64_t>>();
       auto limit = std::make_shared<std::size_t>(50);
       app.option("--limit", *limit, "At most so many").with_default();

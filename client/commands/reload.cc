@@ -10,8 +10,7 @@ const CommandRegistration reload_command(
       auto note = std::make_shared<std::string>();
       app.option("--note", *note, "What for; kept with the version (dingle versions)");
       return [note](Client& client) {
-        return tell_reloaded(client, call(client, "POST", "/v1/reload", {}, false,
-                                          dump(said(*note))));
+        return tell_reloaded(client, call(client, "POST", "/v1/reload", {}, false, dump(said(*note))));
       };
     });
 

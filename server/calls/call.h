@@ -19,8 +19,8 @@ struct Call {
   std::vector<OptionSpec> parameters = {};
   std::vector<OptionSpec> body = {};  // members of the JSON object that is sent, instead of parameters
   HttpAnswer (*run)(Api&, const Asked&) = nullptr;
-  Json (*answer)() = nullptr;     // JSON Schema (2020-12) of a good one; none for a text that is no JSON
-  const char* example = nullptr;  // of a good one
+  const char* example = nullptr;  // JSON of a good answer
+  Json (*answer)() = nullptr;     // its JSON Schema (2020-12); none for a text that is no JSON
   int status = 200;               // of a good one
   const char* content_type = "application/json";
   const char* other_type = nullptr;  // what it may be instead

@@ -99,6 +99,7 @@ const CallRegistration kHandover(
                              false),
                     {.name = "destination", .text = "The destination here; its only `index`, if missing."}},
      .run = take_in,
+     .example = R"({"stored":500,"known":0,"held":{"epoch":1,"number":12,"events":4100}})",
      .answer =
          [] {
            return object_of(

@@ -57,13 +57,16 @@ HttpAnswer delete_indexes(Api& api, const Asked& asked) {
     for (const auto& [destination, store] : stores)
       for (const IndexInfo& info : store->indexes()) {
         known.push_back(info.name);
-        Json one{{"destination", destination}, {"index", info.name}, {"events", info.events}, {"bytes", info.bytes}};
+        Json one{{"destination", destination},
+                 {"index", info.name},
+                 {"events", info.events},
+                 {"bytes", info.bytes}};
         if (matches_glob(info.name, name) && std::find(meant.begin(), meant.end(), one) == meant.end())
           meant.push_back(std::move(one));
       }
-    const bool again = meant.size() == before && std::any_of(known.begin(), known.end(), [&](const std::string& k) {
-                         return matches_glob(k, name);
-                       });
+    const bool again =
+        meant.size() == before &&
+        std::any_of(known.begin(), known.end(), [&](const std::string& k) { return matches_glob(k, name); });
     if (meant.size() == before && !again)
       return api_error(404, "there is no index `" + name + "`", did_you_mean(name, known), "indexes");
     what += (what.empty() ? "" : ", ") + name;
@@ -79,7 +82,8 @@ bool run_delete(JobWork& work, std::string& problem) {
   const Json& indexes = work.request["indexes"];
   work.total = indexes.size();
   if (!work.position.is_object()) work.result = {{"deleted", Json::array()}, {"events", 0}, {"bytes", 0}};
-  for (std::size_t i = work.position.is_object() ? work.position["next"].get<std::size_t>() : 0; i < indexes.size();) {
+  for (std::size_t i = work.position.is_object() ? work.position["next"].get<std::size_t>() : 0;
+       i < indexes.size();) {
     if (work.ends()) return false;
     const Json& one = indexes[i];
     const std::string name = one["index"], destination = one["destination"];
@@ -109,6 +113,8 @@ const CallRegistration kIndexes(
      .text = "The indexes: events, bytes on disk, first and last event time.",
      .parameters = {{.name = "destination", .text = "Only those of this destination."}},
      .run = list_indexes,
+     .example = R"({"indexes":[{"name":"gate-2026-11-22","destination":"store","events":120000,"blocks":30,
+       "bytes":9437184,"first":"2026-11-22T00:00:01Z","last":"2026-11-22T23:59:58Z"}]})",
      .answer =
          [] {
            return object_of({{"indexes", list_of(object_of({{"name", is_text()},
@@ -119,8 +125,6 @@ const CallRegistration kIndexes(
                                                             {"first", is_moment(), false},
                                                             {"last", is_moment(), false}}))}});
          },
-     .example = R"({"indexes":[{"name":"gate-2026-11-22","destination":"store","events":120000,"blocks":30,
-       "bytes":9437184,"first":"2026-11-22T00:00:01Z","last":"2026-11-22T23:59:58Z"}]})",
      .is_long = true});
 const CallRegistration kDeleteIndexes(
     {.method = "POST",
@@ -133,10 +137,10 @@ const CallRegistration kDeleteIndexes(
                .required = true},
               {.name = "destination", .text = "Only in this destination."}},
      .run = delete_indexes,
-     .answer = job_schema,
      .example = R"({"id":8,"kind":"delete indexes","what":"gate-2026-10-*","by":"owner","state":"waiting",
        "asked":"2026-11-23T10:00:00Z","began":null,"ended":null,"done":0,"total":0,"unit":"indexes","rate":null,
        "seconds_left":null,"result":{}})",
+     .answer = job_schema,
      .status = 202,
      .is_long = true,
      .scope = Scope::operate});

@@ -16,7 +16,8 @@ Job job_of(Api& api, const std::string& given) {
   if (error != std::errc() || end != given.data() + given.size())
     throw Refused{api_error(400, "`" + given + "` is no job's number", "dingle jobs lists them", "id")};
   if (!api.jobs().get(job.id, job))
-    throw Refused{api_error(404, "there is no job " + given, "dingle jobs lists those that are remembered", "id")};
+    throw Refused{
+        api_error(404, "there is no job " + given, "dingle jobs lists those that are remembered", "id")};
   return job;
 }
 
@@ -35,7 +36,8 @@ HttpAnswer show_job(Api& api, const Asked& asked) {
     if (!api.jobs().get(id, now)) return false;
     std::string text = dump(json_of(now)) + "\n";
     if (text != last) piece = last = std::move(text);
-    return now.state == JobState::waiting || now.state == JobState::running || now.state == JobState::stopping;
+    return now.state == JobState::waiting || now.state == JobState::running ||
+           now.state == JobState::stopping;
   };
   return answer;
 }
@@ -46,7 +48,8 @@ HttpAnswer act_on_job(Api& api, const Asked& asked) {
   const std::string problem = act == "stop" ? api.jobs().stop(job.id, asked.request.who)
                                             : api.jobs().resume(job.id, asked.request.who);
   if (!problem.empty())
-    return api_error(409, "job " + asked.part + " cannot " + (act == "stop" ? "stop" : "go on") + ": " + problem);
+    return api_error(409,
+                     "job " + asked.part + " cannot " + (act == "stop" ? "stop" : "go on") + ": " + problem);
   return json_answer(json_of(job_of(api, asked.part)));
 }
 
@@ -63,7 +66,8 @@ HttpAnswer started_job(Api& api, std::int64_t id, const std::string& problem) {
 
 namespace {
 
-constexpr const char* kExample = R"({"id":7,"kind":"resend letters","what":"all","by":"token night-watch","state":"running",
+constexpr const char* kExample =
+    R"({"id":7,"kind":"resend letters","what":"all","by":"token night-watch","state":"running",
   "asked":"2026-11-23T10:00:00Z","began":"2026-11-23T10:00:00Z","ended":null,"done":12000,"total":40000,"unit":"letters",
   "rate":3100.5,"seconds_left":9.0,"result":{"resent":12000}})";
 
@@ -78,11 +82,10 @@ const CallRegistration kListJobs(
                      .text = "At most so many.",
                      .most = Jobs::kMost}},
      .run = list_jobs,
-     .answer =
-         [] {
-           return object_of({{"jobs", list_of(job_schema())}, {"forgotten", is_integer()}});
-         },
-     .example = R"({"jobs":[],"forgotten":0})"});
+     .example = R"({"jobs":[],"forgotten":0})",
+     .answer = [] {
+       return object_of({{"jobs", list_of(job_schema())}, {"forgotten", is_integer()}});
+     }});
 const CallRegistration kShowJob(
     {.method = "GET",
      .path = "/v1/jobs/{id}",
@@ -92,8 +95,8 @@ const CallRegistration kShowJob(
                      .type = OptionType::boolean,
                      .text = "Each time that it changes, as NDJSON, until it has ended."}},
      .run = show_job,
-     .answer = job_schema,
      .example = kExample,
+     .answer = job_schema,
      .other_type = "application/x-ndjson",
      .line = job_schema});
 const CallRegistration kActOnJob(
@@ -107,8 +110,8 @@ const CallRegistration kActOnJob(
                .required = true,
                .choices = {"stop", "resume"}}},
      .run = act_on_job,
-     .answer = job_schema,
      .example = kExample,
+     .answer = job_schema,
      .scope = Scope::operate});
 
 }  // namespace

@@ -159,6 +159,8 @@ const CallRegistration kListLetters(
                      .text = "At most so many; those behind them by `after`.",
                      .most = 10'000}},
      .run = list_letters,
+     .example = R"({"letters":[{"id":17,"destination":"table","at":"2026-11-23T10:00:00Z","attempts":1,
+       "reason":"no such berth","source":"berthing","event":{"timestamp":"2026-11-23T09:59:58Z","berth":"NQ-9"}}]})",
      .answer =
          [] {
            return object_of({{"letters", list_of(object_of({{"id", is_integer()},
@@ -178,6 +180,9 @@ const CallRegistration kCountLetters(
      .parameters = {{.name = "destination", .text = "Only of this destination."},
                     {.name = "reason", .text = "Only those with this text in their reason."}},
      .run = count_letters,
+     .example =
+         R"({"reasons":[{"destination":"table","reason":"no such berth","letters":3,"first":"2026-11-23T10:00:00Z",
+       "last":"2026-11-23T10:05:00Z","example":17}],"letters":3,"bytes":12288})",
      .answer =
          [] {
            return object_of({{"reasons", list_of(object_of({{"destination", is_text()},
@@ -200,6 +205,9 @@ const CallRegistration kResendLetters(
                              .type = OptionType::boolean,
                              .text = "Run their lines through the pipeline again, as it is now."}}),
      .run = resend_letters,
+     .example = R"({"id":7,"kind":"resend letters","what":"of table","by":"owner","state":"waiting",
+       "asked":"2026-11-23T10:00:00Z","began":null,"ended":null,"done":0,"total":0,"unit":"letters","rate":null,
+       "seconds_left":null,"result":{}})",
      .answer = job_schema,
      .status = 202,
      .is_long = true,
@@ -210,6 +218,7 @@ const CallRegistration kDiscardLetters({.method = "POST",
                                         .text = "Deletes dead letters.",
                                         .body = kWhichLetters,
                                         .run = discard_letters,
+                                        .example = R"({"discarded":3})",
                                         .answer =
                                             [] {
                                               return object_of({{"discarded", is_integer()}});

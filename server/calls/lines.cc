@@ -168,6 +168,10 @@ const CallRegistration kLeftovers(
                      .text = "At most so many shapes of each source.",
                      .most = ShapeSample::kMostShapes}},
      .run = leftover_lines,
+     .example =
+         R"({"sources":[{"source":"tide-gauge","leftovers":3,"left":3,"asked":["tide"],"shapes":[{"shape":"# probe N",
+       "count":3,"first":"2026-11-23T10:00:00Z","last":"2026-11-23T10:05:00Z","lines":["# probe 4 cleaned"],"drafts":
+       ["# probe {number:int} {name:word}"]}],"shapes_known":1,"others":0}]})",
      .answer =
          [] {
            return object_of({{"sources", list_of(object_of({{"source", is_text()},
@@ -194,6 +198,10 @@ const CallRegistration kUnmatched(
                      .text = "At most so many shapes.",
                      .most = ShapeSample::kMostShapes}},
      .run = unmatched_lines,
+     .example =
+         R"({"pipeline":"gate","shapes":[{"shape":"A OK N ms","count":2,"first":"2026-11-23T10:00:00Z","last":
+       "2026-11-23T10:05:00Z","lines":["192.0.2.7 OK 17 ms"],"drafts":["{client.address:ip} OK {duration:duration}"],
+       "reason":"column 11: expected a whole number, found \"OK 17 ms\"","column":11}],"shapes_known":1,"others":0})",
      .answer =
          [] {
            return object_of({{"pipeline", is_text()},
@@ -215,6 +223,7 @@ const CallRegistration kLines(
                      .text = "At most so many.",
                      .most = NewestLines::kLines}},
      .run = newest_lines,
+     .example = R"({"source":"ticket-gate","lines":["192.0.2.7 200","192.0.2.8 404"]})",
      .answer =
          [] {
            return object_of({{"source", is_text()}, {"lines", list_of(is_text())}});
@@ -237,6 +246,10 @@ const CallRegistration kTry(
                .type = OptionType::boolean,
                .text = "The templates need only match the beginnings of the lines."}},
      .run = try_templates,
+     .example =
+         R"({"problems":[],"summary":{"matched":1,"unmatched":0,"too_expensive":0,"by_template":[{"template":1,
+       "lines":1}],"fields":[{"field":"ship","lines":1,"types":{"text":1},"values":[{"value":"Tern","lines":1}],"distinct":1,
+       "more":false}]},"lines":[{"line":1,"matched":true,"text":"Tern","template":1,"fields":{"ship":"Tern"}}]})",
      .answer =
          [] {
            return object_of(
@@ -292,6 +305,10 @@ const CallRegistration kDraft(
      .body =
          {{.name = "lines", .type = OptionType::texts, .text = "The lines, 5 to 100000.", .required = true}},
      .run = draft_lines,
+     .example =
+         R"({"lines":5,"joined":0,"unexplained":0,"json":false,"templates":[{"template":"{name:word} {number:int}",
+       "lines":5,"share":1.0,"layout":"","example":"Tern 1"}],"time_field":"","notes":[],"unexplained_examples":[],
+       "yaml":"steps:\n  - parse:\n      templates:\n        - '{name:word} {number:int}'\n"})",
      .answer =
          [] {
            return object_of({{"lines", is_integer()},

@@ -247,6 +247,10 @@ const CallRegistration kEvents(
                       .type = OptionType::boolean,
                       .text = "Name the types of the fields in `dingle.types`."}}),
      .run = list_events,
+     .example =
+         R"({"events":[{"timestamp":"2026-11-23T10:00:00Z","body":"192.0.2.7 200","client.address":"192.0.2.7",
+       "http.response.status_code":200,"service.name":"ticket-gate","dingle.pipeline":"gate"}],"scanned":{"matched":6,
+       "events_read":1200,"blocks":23,"blocks_left_out":17,"indexes":4,"complete":true}})",
      .answer =
          [] {
            return object_of({{"events", list_of(map_of(is_anything()))},
@@ -267,6 +271,10 @@ const CallRegistration kValues(
                       .text = "At most so many.",
                       .most = kMostGroups}}),
      .run = top_values,
+     .example =
+         R"({"field":"ship","values":[{"value":"Fulmar","count":174}],"distinct":7,"others":906,"without":2645,
+       "approximate":false,"scanned":{"matched":3725,"events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,
+       "complete":true}})",
      .answer =
          [] {
            return object_of(
@@ -295,6 +303,10 @@ const CallRegistration kTimeline(
            .text = "count, sum, average, minimum, maximum, or percentile:95."},
           {.name = "field", .text = "The field that is measured; not for count."}}),
      .run = count_over_time,
+     .example =
+         R"({"bucket_seconds":3600,"by":["ship"],"rows":[{"time":"2026-11-23T10:00:00Z","keys":["Fulmar"],
+       "count":174}],"from":"2026-11-23T10:00:00Z","to":"2026-11-23T11:00:00Z","approximate":false,"scanned":{"matched":174,
+       "events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,"complete":true}})",
      .answer =
          [] {
            return object_of({{"bucket_seconds", is_number()},

@@ -20,12 +20,18 @@ HttpAnswer show_metrics(Api& api, const Asked& asked) {
 
 HttpAnswer show_openapi(Api&, const Asked&) { return {200, "application/json", openapi_document()}; }
 
-const CallRegistration kStatus({.method = "GET",
-                                .path = "/v1/status",
-                                .name = "showStatus",
-                                .text = "What is read, matched, dropped, queued and sent, and what is wrong.",
-                                .run = show_status,
-                                .answer = status_schema});
+const CallRegistration kStatus(
+    {.method = "GET",
+     .path = "/v1/status",
+     .name = "showStatus",
+     .text = "What is read, matched, dropped, queued and sent, and what is wrong.",
+     .run = show_status,
+     .example =
+         R"({"time":"2026-11-23T10:00:00Z","started":"2026-11-23T08:00:00Z","configuration":"b0e8f903","sources":[],
+       "paused":false,"pipelines":[],"destinations":[],"balance":[{"stage":"source ticket-gate","in":1976,"accounted_for":1976}],
+       "balanced":true,"spool":{"bytes":906281,"segments":1,"epoch":2,"failed_syncs":0,"damaged_records":0,"cut_bytes":0},
+       "problems":[]})",
+     .answer = status_schema});
 const CallRegistration kMetrics(
     {.method = "GET",
      .path = "/metrics",
@@ -39,6 +45,7 @@ const CallRegistration kOpenApi({.method = "GET",
                                  .name = "describeApi",
                                  .text = "This document.",
                                  .run = show_openapi,
+                                 .example = R"({"openapi":"3.1.0"})",
                                  .answer = [] { return map_of(is_anything()); }});
 
 }  // namespace

@@ -80,6 +80,8 @@ const CallRegistration kListTokens(
      .name = "listTokens",
      .text = "The tokens with names: their scopes, and when they were used last.",
      .run = list_tokens,
+     .example =
+         R"({"tokens":[{"name":"harbour-office","scopes":["read"],"made":"2026-11-23T10:00:00Z","used":null}]})",
      .answer =
          [] {
            return object_of({{"tokens", list_of(object_of({{"name", is_text()},
@@ -99,6 +101,7 @@ const CallRegistration kAddToken(
                .text = "What it may: read, lines, edit, operate.",
                .required = true}},
      .run = add_token,
+     .example = R"({"name":"harbour-office","scopes":["read"],"token":"86acc694...ffb"})",
      .answer =
          [] {
            return object_of({{"name", is_text()}, {"scopes", scopes_schema()}, {"token", is_text()}});
@@ -109,6 +112,7 @@ const CallRegistration kRemoveToken({.method = "DELETE",
                                      .name = "removeToken",
                                      .text = "Removes a token; it works no more.",
                                      .run = remove_token,
+                                     .example = R"({"removed":"harbour-office"})",
                                      .answer =
                                          [] {
                                            return object_of({{"removed", is_text()}});

@@ -102,16 +102,18 @@ const std::vector<OptionSpec> kSaid{
     {.name = "who", .text = "Who wants it, as it stands in the list of versions."},
     {.name = "note", .text = "What for."}};
 
-const CallRegistration kReload({.method = "POST",
-                                .path = "/v1/reload",
-                                .name = "reloadConfiguration",
-                                .text = "Reads the configuration file again and takes it, if it is sound.",
-                                .body = kSaid,
-                                .run = reload_configuration,
-                                .answer = reloaded_schema,
-                                .is_long = true,
-                                .needs_body = false,
-                                .scope = Scope::edit});
+const CallRegistration kReload(
+    {.method = "POST",
+     .path = "/v1/reload",
+     .name = "reloadConfiguration",
+     .text = "Reads the configuration file again and takes it, if it is sound.",
+     .body = kSaid,
+     .run = reload_configuration,
+     .example = R"({"findings":[],"file":"/etc/dingle/dingle.yaml","version":17,"configuration":"77ab03e2"})",
+     .answer = reloaded_schema,
+     .is_long = true,
+     .needs_body = false,
+     .scope = Scope::edit});
 const CallRegistration kListVersions(
     {.method = "GET",
      .path = "/v1/versions",
@@ -123,6 +125,9 @@ const CallRegistration kListVersions(
                      .text = "At most so many.",
                      .most = 10'000}},
      .run = list_versions,
+     .example =
+         R"({"versions":[{"version":16,"parent":15,"configuration":"b0e8f903","outcome":"ran","at":"2026-11-23T10:00:00Z","times":1,
+       "who":"anna@quay-4","note":"a second berth","file":"/etc/dingle/dingle.yaml","why":"","findings":[]}],"running":16,"removed":0})",
      .answer =
          [] {
            return object_of({{"versions", list_of(object_of(version_members()))},
@@ -130,18 +135,22 @@ const CallRegistration kListVersions(
                              {"removed", is_integer()}});
          },
      .is_long = true});
-const CallRegistration kShowVersion({.method = "GET",
-                                     .path = "/v1/versions/{version}",
-                                     .name = "showVersion",
-                                     .text = "One version, with its text and findings.",
-                                     .run = show_version,
-                                     .answer =
-                                         [] {
-                                           auto members = version_members();
-                                           members.push_back({"text", is_text()});
-                                           return object_of(members);
-                                         },
-                                     .is_long = true});
+const CallRegistration kShowVersion(
+    {.method = "GET",
+     .path = "/v1/versions/{version}",
+     .name = "showVersion",
+     .text = "One version, with its text and findings.",
+     .run = show_version,
+     .example =
+         R"({"version":16,"parent":15,"configuration":"b0e8f903","outcome":"ran","at":"2026-11-23T10:00:00Z","times":1,
+       "who":"anna@quay-4","note":"a second berth","file":"/etc/dingle/dingle.yaml","why":"","findings":[],"text":"version: 1\n"})",
+     .answer =
+         [] {
+           auto members = version_members();
+           members.push_back({"text", is_text()});
+           return object_of(members);
+         },
+     .is_long = true});
 const CallRegistration kReturn(
     {.method = "POST",
      .path = "/v1/return",
@@ -153,6 +162,7 @@ const CallRegistration kReturn(
               kSaid[0],
               kSaid[1]},
      .run = return_to_version,
+     .example = R"({"findings":[],"file":"/etc/dingle/dingle.yaml","version":17,"configuration":"77ab03e2"})",
      .answer = reloaded_schema,
      .is_long = true,
      .scope = Scope::edit});

@@ -68,12 +68,19 @@ Jobs::Jobs(std::string path, Engine& engine, std::string& problem, std::size_t m
     : path_(std::move(path)), engine_(engine), most_(most) {
   if (::access(path_.c_str(), F_OK) != 0) return;
   try {
-    Statement s(connection().get(),
-                "SELECT id, kind, what, by, request, position, result, state, asked, began, ended, done, total, "
-                "problem FROM job");
+    Statement s(
+        connection().get(),
+        "SELECT id, kind, what, by, request, position, result, state, asked, began, ended, done, total, "
+        "problem FROM job");
     while (s.step()) {
-      Job job{s.integer(0), s.blob(1), s.blob(2), s.blob(3), parse_json(s.blob(4)), parse_json(s.blob(5)),
-              parse_json(s.blob(6)), state_of(s.blob(7))};
+      Job job{s.integer(0),
+              s.blob(1),
+              s.blob(2),
+              s.blob(3),
+              parse_json(s.blob(4)),
+              parse_json(s.blob(5)),
+              parse_json(s.blob(6)),
+              state_of(s.blob(7))};
       job.asked = s.integer(8), job.began = s.integer(9), job.ended = s.integer(10);
       job.done = s.number(11), job.total = s.number(12), job.problem = s.blob(13);
       if (job.state == JobState::running) job.state = JobState::waiting;
@@ -93,11 +100,12 @@ Jobs::~Jobs() {
 
 std::string Jobs::note(const Job& job) {
   try {
-    Statement s(connection().get(),
-                "INSERT INTO job(id, kind, what, by, request, position, result, state, asked, began, ended, done, "
-                "total, problem) VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14) "
-                "ON CONFLICT(id) DO UPDATE SET position = ?6, result = ?7, state = ?8, began = ?10, ended = ?11, "
-                "done = ?12, total = ?13, problem = ?14");
+    Statement s(
+        connection().get(),
+        "INSERT INTO job(id, kind, what, by, request, position, result, state, asked, began, ended, done, "
+        "total, problem) VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14) "
+        "ON CONFLICT(id) DO UPDATE SET position = ?6, result = ?7, state = ?8, began = ?10, ended = ?11, "
+        "done = ?12, total = ?13, problem = ?14");
     const std::string request = dump(job.request), position = dump(job.position), result = dump(job.result);
     s.bind(1, job.id).bind_text(2, job.kind).bind_text(3, job.what).bind_text(4, job.by);
     s.bind_text(5, request).bind_text(6, position).bind_text(7, result).bind_text(8, name_of(job.state));
@@ -107,7 +115,8 @@ std::string Jobs::note(const Job& job) {
     return "";
   } catch (const SqliteError& error) {
     const std::string problem = std::string("jobs cannot be noted: ") + error.what();
-    engine_.problems().set("server: jobs", problem + "; after a restart they go on where they were noted last");
+    engine_.problems().set("server: jobs",
+                           problem + "; after a restart they go on where they were noted last");
     return problem;
   }
 }
@@ -117,7 +126,8 @@ std::string Jobs::note(const Job& job) {
 std::int64_t Jobs::add(const std::string& kind, const std::string& what, const std::string& by, Json request,
                        std::string& problem) {
   std::lock_guard lock(mutex_);
-  const auto open = std::count_if(jobs_.begin(), jobs_.end(), [](const auto& j) { return is_open(j.second); });
+  const auto open =
+      std::count_if(jobs_.begin(), jobs_.end(), [](const auto& j) { return is_open(j.second); });
   if (static_cast<std::size_t>(open) >= kMostOpen)
     return problem = std::to_string(kMostOpen) + " jobs wait or run, which is the most", 0;
   Job job;
@@ -248,16 +258,15 @@ void Jobs::run(std::unique_lock<std::mutex>& lock, std::int64_t id) {
   work.store();
   job.pace.clear();
   if (!complete && leaving_) return;  // noted as running: it goes on at the next start
-  job.state = complete            ? JobState::done
-              : !problem.empty() ? JobState::failed
-                                  : JobState::stopped;
+  job.state = complete ? JobState::done : !problem.empty() ? JobState::failed : JobState::stopped;
   job.problem = problem;
   job.ended = system_now();
   note(job);
   const std::string result = dump(job.result), state = name_of(job.state);
   lock.unlock();
   if (state == "failed")
-    log_warning("job failed", {{"job", text}, {"kind", kind}, {"by", by}, {"problem", problem}, {"result", result}});
+    log_warning("job failed",
+                {{"job", text}, {"kind", kind}, {"by", by}, {"problem", problem}, {"result", result}});
   else
     log_info("job ended", {{"job", text}, {"kind", kind}, {"by", by}, {"state", state}, {"result", result}});
   lock.lock();
@@ -321,7 +330,8 @@ Json json_of(const Job& job) {
     const double rate = static_cast<double>(job.pace.back().second - job.pace.front().second) * 1e9 /
                         static_cast<double>(job.pace.back().first - job.pace.front().first);
     j["rate"] = rate;
-    if (rate > 0 && job.total >= job.done) j["seconds_left"] = static_cast<double>(job.total - job.done) / rate;
+    if (rate > 0 && job.total >= job.done)
+      j["seconds_left"] = static_cast<double>(job.total - job.done) / rate;
   }
   if (!job.problem.empty()) j["problem"] = job.problem;
   j["result"] = job.result.is_object() ? job.result : Json::object();

@@ -57,7 +57,8 @@ TEST_F(JobsOfDaemon, AResendGoesOnAfterTheProgramWasKilled) {
   for (int kills = 0; kills < 3; ++kills) {
     const Ran ran = daemon.dingle({"letters", "resend", "--all", "--no-wait"});
     EXPECT_EQ(ran.status, 0) << ran.err;
-    EXPECT_TRUE(eventually([&] { return times().size() >= std::size_t(1 + kills * 1000) || jobs()[0]["state"] == "done"; }));
+    EXPECT_TRUE(eventually(
+        [&] { return times().size() >= std::size_t(1 + kills * 1000) || jobs()[0]["state"] == "done"; }));
     daemon.kill();
     daemon.start();
   }

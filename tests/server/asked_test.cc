@@ -8,7 +8,8 @@
 namespace dingle {
 namespace {
 
-HttpRequest request_of(const char* method, const char* path, const std::string& query, const std::string& body = "") {
+HttpRequest request_of(const char* method, const char* path, const std::string& query,
+                       const std::string& body = "") {
   HttpRequest r;
   r.method = method, r.path = path;
   r.parameters = *parameters_of(query);
@@ -40,14 +41,16 @@ TEST(Asked, WhatIsMissingIsAsItsTableSays) {
 }
 
 TEST(Asked, WhatRepeatsIsAList) {
-  const HttpRequest request = request_of("GET", "/v1/timeline", "by=ship&by=berth&index=a&measure=count&bucket=5m");
+  const HttpRequest request =
+      request_of("GET", "/v1/timeline", "by=ship&by=berth&index=a&measure=count&bucket=5m");
   const Asked asked = read_asked(*call_of(request), request);
   EXPECT_EQ(asked.texts("by"), (std::vector<std::string>{"ship", "berth"}));
   EXPECT_EQ(asked.duration("bucket"), 300 * kSecond);
 }
 
 TEST(Asked, NumbersOf64BitsAndPartsOfPaths) {
-  const HttpRequest request = request_of("POST", "/v1/handover", "spool=18446744073709551615&epoch=1&nonce=2&sender=3");
+  const HttpRequest request =
+      request_of("POST", "/v1/handover", "spool=18446744073709551615&epoch=1&nonce=2&sender=3");
   EXPECT_EQ(read_asked(*call_of(request), request).number("spool"), UINT64_MAX);
   const HttpRequest job = request_of("GET", "/v1/jobs/17", "");
   EXPECT_EQ(read_asked(*call_of(job), job).part, "17");
@@ -80,7 +83,8 @@ INSTANTIATE_TEST_SUITE_P(
         Wrong{"/v1/events", "index=a&index=", "index", "`index` is empty", ""},
         Wrong{"/v1/events", "types=maybe", "types", "`types` takes true or false, found `maybe`", ""},
         Wrong{"/v1/events", "from=soon", "from", "`from` takes a time, found `soon`", "how long ago"},
-        Wrong{"/v1/events", "within=5", "within", "`within` takes a duration such as 200ms or 6h, found `5`", "units"},
+        Wrong{"/v1/events", "within=5", "within", "`within` takes a duration such as 200ms or 6h, found `5`",
+              "units"},
         Wrong{"/v1/events", "within=11m", "within", "`within` is at most 10m, found `11m`", "How long"},
         Wrong{"/v1/events", "within=0s", "within", "`within` is at least 1ns, found `0s`", ""},
         Wrong{"/v1/values", "", "field", "`field` is missing", "whose values"},
@@ -103,15 +107,19 @@ INSTANTIATE_TEST_SUITE_P(
         Wrong{"/v1/return", "{}", "version", "`version` is missing", "Its number"},
         Wrong{"/v1/return", R"({"version":"3"})", "version", "`version` takes a whole number", ""},
         Wrong{"/v1/return", R"({"version":1e3})", "version", "`version` takes a whole number", ""},
-        Wrong{"/v1/return", R"({"version":3,"hwo":"x"})", "hwo", "unknown member `hwo`", "did you mean `who`?"},
+        Wrong{"/v1/return", R"({"version":3,"hwo":"x"})", "hwo", "unknown member `hwo`",
+              "did you mean `who`?"},
         Wrong{"/v1/return", R"({"version":3,"who":""})", "who", "`who` is empty", "leave it out"},
         Wrong{"/v1/return", R"({"version":3,"who":null})", "who", "`who` takes text", ""},
         Wrong{"/v1/letters/resend", R"({"ids":[1,"2"]})", "ids", "`ids` takes a list of whole numbers", ""},
         Wrong{"/v1/letters/resend", R"({"ids":7})", "ids", "`ids` takes a list of whole numbers", ""},
         Wrong{"/v1/letters/resend", R"({"all":"yes"})", "all", "`all` takes true or false", ""},
-        Wrong{"/v1/try", R"({"templates":[]})", "templates", "`templates` takes a list of texts, found a list", ""},
-        Wrong{"/v1/try", R"({"templates":["{a:int}"],"lines":[5]})", "lines", "`lines` takes a list of texts", ""},
-        Wrong{"/v1/jobs/3", R"({"act":"stpo"})", "act", "`stpo` is no choice for `act`", "did you mean `stop`?"}));
+        Wrong{"/v1/try", R"({"templates":[]})", "templates",
+              "`templates` takes a list of texts, found a list", ""},
+        Wrong{"/v1/try", R"({"templates":["{a:int}"],"lines":[5]})", "lines", "`lines` takes a list of texts",
+              ""},
+        Wrong{"/v1/jobs/3", R"({"act":"stpo"})", "act", "`stpo` is no choice for `act`",
+              "did you mean `stop`?"}));
 
 TEST(Asked, ABodyOfTooManyTexts) {
   Json lines = Json::array();
@@ -121,7 +129,8 @@ TEST(Asked, ABodyOfTooManyTexts) {
 }
 
 TEST(Asked, ACallThatTakesABodyTakesNoParameters) {
-  EXPECT_EQ(refusal(request_of("POST", "/v1/letters/discard", "all=true", R"({"ids":[1]})"))["parameter"], "all");
+  EXPECT_EQ(refusal(request_of("POST", "/v1/letters/discard", "all=true", R"({"ids":[1]})"))["parameter"],
+            "all");
 }
 
 TEST(Asked, ABodyThatNeedNotBeMayBeMissing) {

@@ -36,7 +36,9 @@ bool count_berths(JobWork& work, std::string& problem) {
   return true;
 }
 const JobKindRegistration kCounts({"count berths", "berths", count_berths});
-const JobKindRegistration kThrows({"throw", "", [](JobWork&, std::string&) -> bool { throw std::runtime_error("a file is damaged"); }});
+const JobKindRegistration kThrows({"throw", "", [](JobWork&, std::string&) -> bool {
+                                     throw std::runtime_error("a file is damaged");
+                                   }});
 
 class JobsTest : public EngineTest {
  protected:
