@@ -15,6 +15,11 @@ const std::vector<OptionSpec>& server_options() {
        .fallback = "127.0.0.1:3464",
        .text = "Address and port of the API. Port 0 takes a free one; the file `address` in the data folder "
                "names it."},
+      {.name = "hosts",
+       .type = OptionType::texts,
+       .text = "Names by which a proxy on this machine calls the API, as they stand in `Host`. Where it "
+               "listens on the "
+               "loopback it answers to the loopback's names and to these alone."},
       {.name = "tls",
        .type = OptionType::section,
        .text = "Makes the API listen with TLS; needed where it listens beyond the loopback.",

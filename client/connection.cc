@@ -6,6 +6,7 @@
 #include <iostream>
 
 #include "agent/destinations/http_call.h"
+#include "core/options/options.h"
 #include "net/http.h"
 
 namespace dingle {
@@ -108,6 +109,9 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   answer.body = parse_json(reply.body);
   answer.ok = reply.status >= 200 && reply.status < 300 && !answer.body.is_discarded();
   if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters);
+  if (answer.ok && answer.body.is_object() && answer.body.contains("cut_at_bytes"))
+    std::cerr << "note: this is not all: the answer had reached "
+              << format_size(answer.body["cut_at_bytes"].get<std::uint64_t>()) << ", which is the most\n";
   return answer;
 }
 

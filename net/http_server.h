@@ -16,6 +16,7 @@ namespace dingle {
 
 struct HttpSettings {
   std::string certificate = {}, key = {};  // files (PEM); empty: without TLS
+  std::vector<std::string> hosts = {};     // by which it may be called, where it listens on the loopback
   std::vector<std::size_t> lanes{16};      // workers of each
   std::size_t connections = 4096;          // at once
   std::size_t of_one_peer = 2048;          // of these

@@ -45,6 +45,15 @@ bool is_loopback_name(std::string_view host) {
   return host.starts_with("127.") && host.find_first_not_of("0123456789.") == std::string_view::npos;
 }
 
+bool is_one_of(const std::vector<std::string>& names, std::string_view host) {
+  if (const std::size_t colon = host.rfind(':'); colon != std::string_view::npos)
+    host = host.substr(0, colon);
+  return std::any_of(names.begin(), names.end(), [&](const std::string& name) {
+    return beast::iequals(beast::string_view(name.data(), name.size()),
+                          beast::string_view(host.data(), host.size()));
+  });
+}
+
 HttpAnswer problem(int status, std::string detail, std::string hint = "") {
   return problem_answer({status, std::move(detail), std::move(hint)});
 }
@@ -200,7 +209,7 @@ std::optional<HttpAnswer> HttpSession::check_head() {
       return problem(400, "a body has one length: not `Transfer-Encoding` and `Content-Length`");
   }
   const std::string_view host = request_.header("Host");
-  if (host_->on_loopback && hosts != 0 && !is_loopback_name(host))
+  if (host_->on_loopback && hosts != 0 && !is_loopback_name(host) && !is_one_of(host_->settings.hosts, host))
     return problem(421, "this address is not called so",
                    "it listens on the loopback: ask 127.0.0.1 or localhost");
   if (const std::string_view origin = request_.header("Origin"); !origin.empty()) {

@@ -15,10 +15,12 @@ constexpr std::uint64_t kLargestRequest = 1u << 20;
 // Workers: what is quick does not wait for what may take minutes, nor for what agents send.
 constexpr std::size_t kQuick = 4, kLong = 12, kFromAgents = 8;
 
-HttpSettings settings(const std::string& certificate, const std::string& key) {
+HttpSettings settings(const std::string& certificate, const std::string& key,
+                      std::vector<std::string> hosts) {
   HttpSettings s;
   s.certificate = certificate;
   s.key = key;
+  s.hosts = std::move(hosts);
   s.lanes = {kQuick, kLong, kFromAgents};
   s.large_bodies = kFromAgents;
   return s;
@@ -27,11 +29,12 @@ HttpSettings settings(const std::string& certificate, const std::string& key) {
 }  // namespace
 
 ApiServer::ApiServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
+                     std::vector<std::string> hosts,
                      std::function<std::map<std::string, std::string>()> agents)
     : api_(api),
       token_(std::move(token)),
       agents_(std::move(agents)),
-      server_(*this, settings(certificate, key)) {}
+      server_(*this, settings(certificate, key, std::move(hosts))) {}
 
 ApiServer::~ApiServer() { server_.stop(); }
 

@@ -15,10 +15,10 @@ namespace dingle {
 
 class ApiServer final : private HttpHandler {
  public:
-  // `certificate` and `key`: files (PEM); empty: without TLS. `agents` answers names, and tokens that may only
+  // `certificate` and `key`: files (PEM); empty: without TLS. `hosts`: names that a proxy calls it by. `agents` answers names, and tokens that may only
   // write; it is asked once a second at most.
   ApiServer(Api& api, std::string token, const std::string& certificate, const std::string& key,
-            std::function<std::map<std::string, std::string>()> agents);
+            std::vector<std::string> hosts, std::function<std::map<std::string, std::string>()> agents);
   ~ApiServer() override;
   // Begins to listen on "address:port" (port 0: a free one), and to serve. Answers the problem, or "".
   std::string listen(const std::string& address) { return server_.listen(address); }

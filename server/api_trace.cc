@@ -16,6 +16,7 @@ void ApiTrace::note(const std::shared_ptr<ApiTrace>& trace, const HttpRequest& r
                     HttpAnswer& answer) {
   if (!answer.stream) return trace->write(request, call, answer, answer.body, false);
   HttpAnswer head{answer.status, answer.content_type};
+  trace->write(request, call, head, "", false);
   answer.stream = [trace, request = HttpRequest{request.method, request.target, request.path}, call, head,
                    next = std::move(answer.stream)](std::string& piece) {
     const bool more = next(piece);

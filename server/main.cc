@@ -105,18 +105,19 @@ int run(const ConfigurationFile::Place& arguments) {
   Api api(**engine, file, tokens, jobs);
   if (const char* trace = std::getenv("DINGLE_API_TRACE"); trace != nullptr && *trace) api.trace(trace);
   const Options& tls = configuration->server.section("tls");
-  ApiServer server(api, token, tls.text("certificate"), tls.text("key"), [&] {
-    std::map<std::string, std::string> agents;
-    for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
-      const auto secret = read_token_at(place);
-      const std::string about = "server: agent " + name;
-      if (!secret)
-        (*engine)->problems().set(about, secret.problem().message);
-      else
-        agents[name] = *secret, (*engine)->problems().clear(about);
-    }
-    return agents;
-  });
+  ApiServer server(
+      api, token, tls.text("certificate"), tls.text("key"), configuration->server.texts("hosts"), [&] {
+        std::map<std::string, std::string> agents;
+        for (const auto& [name, place] : (*engine)->configuration()->server.named_secrets("agents")) {
+          const auto secret = read_token_at(place);
+          const std::string about = "server: agent " + name;
+          if (!secret)
+            (*engine)->problems().set(about, secret.problem().message);
+          else
+            agents[name] = *secret, (*engine)->problems().clear(about);
+        }
+        return agents;
+      });
   problem = server.listen(configuration->server.text("listen"));
   std::map<std::string, std::string> unwritten{
       {"address", (tls.given("certificate") ? "https://" : "") + server.address()}};

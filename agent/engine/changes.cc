@@ -211,7 +211,7 @@ void Engine::let_sources_go(const Configuration& next) {
 std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
   Lock reloading(reloading_);
   if (ending_) return "the program is stopping";
-  for (const char* option : {"data", "listen", "tls", "workers", "spool", "letters"})
+  for (const char* option : {"data", "listen", "hosts", "tls", "workers", "spool", "letters"})
     if (!configuration->server.same(option, running()->configuration->server))
       return std::string("`server.") + option + "` cannot change while the program runs: restart it for that";
   if (paused_) return "the spool cannot be written, and what changes must be noted there; give it room first";

@@ -65,6 +65,7 @@ Json object_of(const std::vector<Member>& members) {
           {"required", required},
           {"additionalProperties", false}};
 }
+Member cut_at_bytes() { return {"cut_at_bytes", is_integer(), false}; }
 Json list_of(Json items) { return {{"type", "array"}, {"items", std::move(items)}}; }
 Json map_of(Json values) { return {{"type", "object"}, {"additionalProperties", std::move(values)}}; }
 Json or_null(Json schema) { return {{"anyOf", Json::array({std::move(schema), of_type("null")})}}; }

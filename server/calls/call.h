@@ -46,6 +46,7 @@ struct Member {
   bool always = true;
 };
 Json object_of(const std::vector<Member>& members);  // and no others
+Member cut_at_bytes();                               // of an AnswerList
 Json list_of(Json items);
 Json map_of(Json values);
 Json or_null(Json schema);

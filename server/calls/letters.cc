@@ -43,18 +43,20 @@ LetterChoice choice_to_act(Engine& engine, const Asked& asked) {
 }
 
 HttpAnswer list_letters(Api& api, const Asked& asked) {
-  Json list = Json::array();
+  AnswerList list;
   LetterChoice choice = choice_of(api.engine(), asked);
   choice.after = asked.options.number("after");
-  for (const Letter& l : api.engine().letters().list(choice, asked.number("limit")))
-    list.push_back({{"id", l.id},
-                    {"destination", destination_name(api.engine(), l.destination)},
-                    {"at", format_rfc3339(l.at)},
-                    {"attempts", l.attempts},
-                    {"reason", l.reason},
-                    {"source", l.source},
-                    {"event", parse_json(l.event)}});
-  return json_answer({{"letters", list}});
+  for (const Letter& l : api.engine().letters().list(choice, asked.number("limit"))) {
+    if (!list.room(200 + l.reason.size() + l.source.size() + l.event.size())) break;
+    list.add({{"id", l.id},
+              {"destination", destination_name(api.engine(), l.destination)},
+              {"at", format_rfc3339(l.at)},
+              {"attempts", l.attempts},
+              {"reason", l.reason},
+              {"source", l.source},
+              {"event", parse_json(l.event)}});
+  }
+  return json_answer(list.with_cut({{"letters", list.take()}}));
 }
 
 HttpAnswer count_letters(Api& api, const Asked& asked) {
@@ -169,7 +171,8 @@ const CallRegistration kListLetters(
                                                             {"attempts", is_integer()},
                                                             {"reason", is_text()},
                                                             {"source", is_text()},
-                                                            {"event", map_of(is_anything())}}))}});
+                                                            {"event", map_of(is_anything())}}))},
+                             cut_at_bytes()});
          },
      .is_long = true});
 const CallRegistration kCountLetters(

@@ -89,10 +89,10 @@ HttpAnswer newest_lines(Api& api, const Asked& asked) {
   const std::string& source = asked.text("source");
   auto configuration = api.engine().configuration();
   must_be_one_of(names_of(configuration->sources), source, "source");
-  Json all = Json::array();
+  AnswerList all;
   for (const std::string& line : api.engine().newest_lines().of(source, asked.number("limit")))
-    all.push_back(valid_utf8(line));
-  return json_answer({{"source", source}, {"lines", all}});
+    if (all.room(line.size() + 3)) all.add(valid_utf8(line));
+  return json_answer(all.with_cut({{"source", source}, {"lines", all.take()}}));
 }
 
 HttpAnswer unmatched_lines(Api& api, const Asked& asked) {
@@ -226,7 +226,7 @@ const CallRegistration kLines(
      .example = R"({"source":"ticket-gate","lines":["192.0.2.7 200","192.0.2.8 404"]})",
      .answer =
          [] {
-           return object_of({{"source", is_text()}, {"lines", list_of(is_text())}});
+           return object_of({{"source", is_text()}, {"lines", list_of(is_text())}, cut_at_bytes()});
          },
      .scope = Scope::lines});
 const CallRegistration kTry(

@@ -107,7 +107,7 @@ std::int64_t nice_bucket(std::int64_t span) {
 }
 
 HttpAnswer list_events(Api& api, const Asked& asked) {
-  constexpr std::size_t kMostBytes = 64u << 20;  // of events in one answer
+  constexpr std::size_t kMostBytes = AnswerList::kMostBytes;
   const OpenStores held = stores(api, asked);
   Scanned scanned;
   const Query query = asked.query();
@@ -135,13 +135,18 @@ HttpAnswer top_values(Api& api, const Asked& asked) {
   g.most = limit + 1;  // with that of events without the field
   const Query query = asked.query();
   const Grouped grouped = group_events(held.stores, query, g, scanned);
-  Json root{{"field", g.fields[0]}, {"values", Json::array()}};
+  AnswerList values;
   std::uint64_t others = grouped.events - grouped.without;
+  std::size_t taken = 0;
   for (const Group& group : grouped.groups) {
-    if (group.keys[0].absent() || root["values"].size() == limit) continue;
-    root["values"].push_back({{"value", value_json(group.keys[0])}, {"count", group.count}});
+    if (group.keys[0].absent() || taken == limit) continue;
+    Json value = value_json(group.keys[0]);
+    if (!values.room(40 + (value.is_string() ? value.get_ref<const std::string&>().size() : 20))) break;
+    values.add({{"value", std::move(value)}, {"count", group.count}});
     others -= group.count;
+    ++taken;
   }
+  Json root = values.with_cut({{"field", g.fields[0]}, {"values", values.take()}});
   root["distinct"] = grouped.found - (grouped.without != 0);
   root["others"] = others;
   root["without"] = grouped.without;
@@ -194,13 +199,20 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   Json root{
       {"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
   if (span > 0) root["from"] = format_rfc3339(query.from), root["to"] = format_rfc3339(query.to);
+  AnswerList rows;
   for (const Group& group : grouped.groups) {
     Json row{{"time", format_rfc3339(group.bucket)}};
     for (std::size_t i = 0; i < g.fields.size(); ++i) row["keys"].push_back(value_json(group.keys[i]));
     row["count"] = group.count;
     if (g.measure != Measure::count) row["value"] = group.value;
-    root["rows"].push_back(std::move(row));
+    std::size_t bytes = 100;
+    for (const Json& key : row.value("keys", Json::array()))
+      bytes += key.is_string() ? key.get_ref<const std::string&>().size() : 20;
+    if (!rows.room(bytes)) break;
+    rows.add(std::move(row));
   }
+  root = rows.with_cut(std::move(root));
+  root["rows"] = rows.take();
   root["approximate"] = grouped.approximate;
   root["scanned"] = scanned_json(scanned);
   std::vector<FieldId> fields;  // that nothing was found by
@@ -253,9 +265,8 @@ const CallRegistration kEvents(
        "events_read":1200,"blocks":23,"blocks_left_out":17,"indexes":4,"complete":true}})",
      .answer =
          [] {
-           return object_of({{"events", list_of(map_of(is_anything()))},
-                             {"cut_at_bytes", is_integer(), false},
-                             {"scanned", scanned_schema()}});
+           return object_of(
+               {{"events", list_of(map_of(is_anything()))}, cut_at_bytes(), {"scanned", scanned_schema()}});
          },
      .is_long = true});
 const CallRegistration kValues(
@@ -284,6 +295,7 @@ const CallRegistration kValues(
                 {"others", is_integer()},
                 {"without", is_integer()},
                 {"approximate", is_boolean()},
+                cut_at_bytes(),
                 {"scanned", scanned_schema()}});
          },
      .is_long = true});
@@ -318,6 +330,7 @@ const CallRegistration kTimeline(
                              {"from", is_moment(), false},
                              {"to", is_moment(), false},
                              {"approximate", is_boolean()},
+                             cut_at_bytes(),
                              {"scanned", scanned_schema()}});
          },
      .is_long = true});

@@ -44,16 +44,17 @@ HttpAnswer reload_configuration(Api& api, const Asked& asked) { return api.file(
 
 HttpAnswer list_versions(Api& api, const Asked& asked) {
   std::string problem;
-  Json list = Json::array();
+  AnswerList list;
   for (const Version& v : api.file().versions().list(asked.number("limit"), problem))
-    list.push_back(json_of(v));
+    if (list.room(500 + v.note.size() + v.why.size() + v.findings.size())) list.add(json_of(v));
   fine(problem);
   const auto current = api.file().versions().current(problem);
   fine(problem);
   const std::int64_t removed = api.file().versions().removed(problem);
   fine(problem);
-  return json_answer(
-      {{"versions", list}, {"running", current ? Json(current->number) : Json()}, {"removed", removed}});
+  return json_answer(list.with_cut({{"versions", list.take()},
+                                    {"running", current ? Json(current->number) : Json()},
+                                    {"removed", removed}}));
 }
 
 HttpAnswer show_version(Api& api, const Asked& asked) {
@@ -132,7 +133,8 @@ const CallRegistration kListVersions(
          [] {
            return object_of({{"versions", list_of(object_of(version_members()))},
                              {"running", or_null(is_integer())},
-                             {"removed", is_integer()}});
+                             {"removed", is_integer()},
+                             cut_at_bytes()});
          },
      .is_long = true});
 const CallRegistration kShowVersion(

@@ -12,6 +12,7 @@
 #include "net/http.h"
 #include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/daemon.h"
+#include "tests/net/raw_client.h"
 
 namespace dingle {
 namespace {
@@ -246,9 +247,17 @@ TEST(Api, NeedsTheToken) {
   const HttpReply refused = http.post("/v1/events", all);
   EXPECT_EQ(refused.status, 415) << refused.body;
   EXPECT_EQ(Json::parse(refused.body)["title"], "Unsupported Media Type");
-  const HttpReply asked =
-      http.post("/v1/events", "where=body+%3D+'x'&limit=1", "application/x-www-form-urlencoded");
-  EXPECT_EQ(asked.status, 200) << asked.body;
+  for (const char* path : {"/v1/events", "/v1/values", "/v1/timeline"}) {
+    const std::string field = path == std::string("/v1/values") ? "&field=body" : "";
+    const HttpReply asked =
+        http.post(path, "where=body+%3D+'x'" + field, "application/x-www-form-urlencoded");
+    EXPECT_EQ(asked.status, 200) << asked.body;
+  }
+  RawClient watcher(daemon.address());
+  watcher.send(
+      "POST /v1/watch HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer " + daemon.token() +
+      "\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 12\r\n\r\nwhere=n+%3D1");
+  EXPECT_EQ(watcher.until("\r\n"), "HTTP/1.1 200 OK\r\n");
   EXPECT_EQ(daemon.dingle({"search", all.substr(6, 15'000) + "'x'"}).err.find("no dingled"),
             std::string::npos);
 }

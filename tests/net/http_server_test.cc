@@ -203,6 +203,21 @@ TEST_F(HttpServerTest, WhatIsNoRequestOrTwoIsRefused) {
   EXPECT_NE(client.until("GET ").find("200 OK"), std::string::npos) << "and it goes on";
 }
 
+TEST_F(HttpServerTest, AnswersToTheNamesOfAProxyBeforeIt) {
+  settings.hosts = {"logs.skerry.example"};
+  start(settings);
+  const auto status = [&](const std::string& fields) {
+    RawClient client(server->address());
+    client.send("GET / HTTP/1.1\r\nConnection: close\r\n" + fields + "\r\n");
+    return client.rest().substr(9, 3);
+  };
+  EXPECT_EQ(status("Host: logs.skerry.example\r\n"), "200");
+  EXPECT_EQ(status("Host: Logs.Skerry.Example:8443\r\nOrigin: https://Logs.Skerry.Example:8443\r\n"), "200");
+  EXPECT_EQ(status("Host: 127.0.0.1\r\n"), "200");
+  EXPECT_EQ(status("Host: other.skerry.example\r\n"), "421");
+  EXPECT_EQ(status("Host: logs.skerry.example.elsewhere.example\r\n"), "421");
+}
+
 TEST_F(HttpServerTest, CredentialsOfAnySpelling) {
   HttpRequest request;
   for (const char* text : {"Bearer secret", "bearer secret", "BEARER   secret"}) {

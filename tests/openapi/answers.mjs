@@ -26,7 +26,7 @@ function make(path, method, status, type, line) {
   const code = operation.responses[status] ? String(status) : status >= 400 ? 'default' : undefined;
   const media = operation.responses[code]?.content?.[type.split(';')[0]];
   if (!media) return undefined;
-  if (!media.schema || (!line && !type.includes('json'))) return null;
+  if (!media.schema || (!line && !/[/+]json/.test(type))) return null;
   if (line && !media.schema.contentSchema) return null;
   const steps = ['paths', path, method.toLowerCase(), 'responses', code, 'content', type.split(';')[0], 'schema'];
   if (line) steps.push('contentSchema');
