@@ -1,7 +1,7 @@
 // Drives the real programs through faults, and counts in the destinations what is lost, doubled and out of
 // order.
 //
-// A writer numbers every line of four files, one of them hostile, and rotates them; one agent sends three of them to its index, to the
+// A poster numbers the lines that it posts, and posts again what was not answered. A writer numbers every line of four files, one of them hostile, and rotates them; one agent sends three of them to its index, to the
 // store of another dingled, to PostgreSQL (through a proxy), to an HTTP service (through another), and to files. Half of the
 // fourth is taken by a pipeline, the rest from the leftovers. What all of them make is passed on, each number once, and folded: the
 // sums over all windows are to be those of the data. The lines of two files carry times that go by faster than ours, one an hour
@@ -32,8 +32,10 @@
 #include "tests/torture/faults.h"
 #include "tests/torture/flips.h"
 #include "tests/torture/outage.h"
+#include "tests/torture/poster.h"
 #include "tests/torture/power.h"
 #include "tests/torture/reloads.h"
+#include "tests/torture/setting.h"
 #include "tests/torture/troubled_service.h"
 #include "tests/torture/writer.h"
 
@@ -42,88 +44,6 @@ namespace dingle {
 using namespace std::chrono_literals;
 
 constexpr long kPoison = 5000;  // one line in so many is refused by PostgreSQL
-
-const char* kConfiguration = R"(
-sources:
-  numbered: { files: { paths: ['{dir}/logs/alpha.log*', '{dir}/logs/beta.log*'] } }
-  hostile: { files: { paths: ['{dir}/logs/gamma.log*'] } }
-  split: { files: { paths: ['{dir}/logs/delta.log*'] } }
-pipelines:
-  all:
-    from: [numbered]
-    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] } ]
-    to: [store, remote, table, service, archive]
-  others:
-    from: [hostile]
-    steps:
-      - parse: { templates: ['{file:word} {n:int} {payload:rest}'] }
-      - json: { field: payload, prefix: 'payload.' }
-    to: [store, remote, table, service, archive]
-  none:
-    from: [numbered]
-    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, drop: { where: 'n >= 0' } ]
-    to: [store, remote, table]
-  even:
-    from: [split]
-    where: "body matches '^delta [0-9]*[02468] '"
-    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, set: { fields: { file: even } } ]
-    to: [halves]
-  odd:
-    from: [leftovers]
-    steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] }, set: { fields: { file: odd } } ]
-    to: [halves]
-  sums:
-    from: [all, others, even, odd]
-    steps:
-      - unique: { by: [file, n], within: 1000h, most_keys: 5000 }
-      - fold:
-          by: [file]
-          window: 1s
-          grace: 300ms
-          longest: 5s
-          most_windows: 4
-          values: { folded: count(*), total: sum(n) }  # and more
-    to: [sums, { large: 'folded >= 100' }]
-  across:
-    from: [all, even, odd]
-    where: "body like '% at 20%'"
-    steps:
-      - parse: { templates: ['{:word} {:int} at {at:rfc3339} {:rest}'] }
-      - time: { field: at }
-      - fold:
-          window: 10m
-          grace: 300ms
-          longest: 5s
-          most_windows: 4
-          values: { across: count(*), total: sum(n), begins: first(file) }
-    to: [sums]
-destinations:
-  halves: { index: { name: 'halves' } }
-  sums: { index: { name: 'sums' } }
-  large: { files: { path: '{dir}/large/{day}.ndjson' } }
-  store:
-    index: { name: 'numbered-{day}' }
-    retry: { first: 10ms, longest: 200ms }
-  remote:
-    index: { name: 'numbered-{day}', at: '{remote}', token: { file: '{dir}/token' }, timeout: 2s }
-    retry: { first: 10ms, longest: 200ms }
-  table:
-    postgres: { connect: '{postgres}', table: numbered, columns: { file: text, n: int }, timeout: 2s }
-    retry: { first: 10ms, longest: 200ms }
-  service:
-    http: { url: '{service}', timeout: 1s, requests: 2 }
-    retry: { first: 10ms, longest: 200ms }
-  archive:
-    files: { path: '{dir}/archive/numbered-{day}.ndjson', compression: zstd, rotate: { size: 1MiB } }
-    retry: { first: 10ms, longest: 200ms }
-)";
-
-// The store elsewhere that the agent feeds; its own source gives nothing.
-const char* kRemote = R"(
-sources: { none: { files: { paths: ['{dir}/logs/*.log'] } } }
-pipelines: { none: { from: [none], to: [all] } }
-destinations: { all: { index: {} } }
-)";
 
 class Torture {
  public:
@@ -140,6 +60,7 @@ class Torture {
     configuration_ = kConfiguration;
     replace("{remote}", "http://127.0.0.1:" + std::to_string(port));
     replace("{postgres}", postgres_.connect(postgres_proxy_.port()));
+    replace("{port}", std::to_string(posting_));
     replace("{service}", "http://127.0.0.1:" + std::to_string(service_proxy_.port()) + "/");
     daemon_.configure(configuration_);
     postgres_.query(
@@ -171,6 +92,7 @@ class Torture {
     Writer writer(daemon_, story);
     writer_ = &writer;
     daemon_.start();
+    Poster poster(posting_);
     for (int round = 0; round < rounds; ++round) {
       const std::string& name = names[random() % names.size()];
       ++applied[name];
@@ -181,11 +103,12 @@ class Torture {
     }
     calm();
     writer.stop();
+    poster.stop();
     for (int i = 0; i < 3000 && find(daemon_.status()["pipelines"], "sums")["held"] != 0; ++i)
       std::this_thread::sleep_for(10ms);
     const Json status = daemon_.settled(300);
     for (const auto& [name, n] : applied) std::cout << n << " x " << name << "\n";
-    return check(status, writer);
+    return check(status, writer, poster);
   }
 
  private:
@@ -238,6 +161,8 @@ class Torture {
     std::string configuration = configuration_;
     for (std::size_t at; (at = configuration.find("{dir}/logs")) != std::string::npos;)
       configuration.replace(at, 5, daemon_.dir);
+    const std::string port = ":" + std::to_string(posting_) + "'";
+    configuration.replace(configuration.find(port), port.size(), ":0'");
     Daemon copy(configuration);
     std::filesystem::copy(daemon_.dir + "/data", copy.dir + "/data",
                           std::filesystem::copy_options::recursive);
@@ -304,7 +229,7 @@ class Torture {
     wait_until_restored("remote", before);
   }
 
-  int check(const Json& status, const Writer& writer) {
+  int check(const Json& status, const Writer& writer, const Poster& poster) {
     read_index(daemon_).swap(indexed_[daemon_.dir]);
     read_large();
     Count index, remote, table, service, archive, sums, all;
@@ -345,16 +270,20 @@ class Torture {
       add(archive, count_archive(name, written, every), name);
     }
     add(sums, count_across(timed, timed_sum), "across");
+    add(sums, count_sums(Poster::kName, poster.written, every), Poster::kName);
+    const Count posted = count_index(daemon_, Poster::kName, poster.written, every);
     const long letters = find(status["destinations"], "table")["letters"];
     std::cout << lines << " lines; PostgreSQL refused " << refused << ", dead letters " << letters << "\n"
               << "index:   " << index << "\nremote:  " << remote << "\ntable:   " << table
               << "\nservice: " << service << " (of one id)\narchive: " << archive << " (of one id)\n"
+              << "posted:  " << posted << " (" << poster.written << " lines, " << poster.again
+              << " batches once more)\n"
               << "sums:    " << sums << " (in " << folded_.size() << " windows, " << large_.size()
               << " large, and " << across_.size() << " of two files, " << windows_of_both()
               << " of these begun again by the one that is an hour behind)\n"
               << "balanced: " << (status["balanced"] ? "yes" : "NO " + status["balance"].dump()) << "\n";
     add(sums, count_large(), "large");
-    for (const Count& c : {index, remote, table, service, archive, sums}) add(all, c, "");
+    for (const Count& c : {index, remote, table, service, archive, posted, sums}) add(all, c, "");
     all.where.clear();
     const bool good =
         all.good() && letters == refused && status["balanced"] && !testing::UnitTest::GetInstance()->Failed();
@@ -468,6 +397,7 @@ class Torture {
     return count_seen(seen, expected);
   }
 
+  const int posting_ = free_port();
   std::string configuration_;
   std::vector<Json> folded_, across_;                                        // events that stand for others
   std::set<std::string> large_;                                              // of them, in the file
