@@ -73,7 +73,8 @@ std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {
 }
 
 void DeliveryThread::run() {
-  std::uint64_t cursor = spool_.cursor(id_);
+  go_on_sending_again();
+  std::uint64_t cursor = resume();
   // Kept before a crash, but not yet passed: they are not tried again.
   auto kept = letters_.kept_behind(id_, cursor);
   auto last_idle = std::chrono::steady_clock::now();
@@ -169,7 +170,7 @@ void DeliveryThread::pass_deferred() {
     if (sent_again_) sent_again_ = d.number;
     spool_.passed(id_, d.number, std::move(d.changes));
   }
-  if (sent_again_ && *sent_again_ >= spool_.cursor(id_)) sent_again_.reset(), gaps_.clear();
+  if (sent_again_ && *sent_again_ >= spool_.cursor(id_)) sent_again();
   deferred_.clear();
 }
 

@@ -79,6 +79,9 @@ class DeliveryThread {
   void compare(const Delivery& connected);
   void go_back();
   std::uint64_t rewind(std::set<std::pair<std::uint64_t, std::uint32_t>>& kept);
+  void go_on_sending_again();
+  void sent_again();
+  std::string again_key() const;  // of the state that says since which record it is sent again what it lost
   bool wait(std::chrono::nanoseconds time);  // false: stopping
   std::chrono::nanoseconds backoff(unsigned attempt);
 

@@ -10,7 +10,16 @@
 
 namespace dingle {
 
+using namespace std::chrono_literals;
+
+namespace {
+
+constexpr auto kNoteAgain = 100ms;
+
+}  // namespace
+
 std::string DeliveryThread::accepted_key() const { return "accepted/" + std::to_string(id_); }
+std::string DeliveryThread::again_key() const { return "again/" + std::to_string(id_); }
 
 // What the destination is done with: the cursor, unless it is being sent again what lies before that.
 std::uint64_t DeliveryThread::resume() const {
@@ -43,7 +52,7 @@ void DeliveryThread::compare(const Delivery& connected) {
   accepted.number = r.varint();
   if (held < accepted) {
     rewind_to_ = held;
-  } else if (const std::uint64_t fewer = stored_.fewer()) {
+  } else if (const std::uint64_t fewer = sent_again_ ? 0 : stored_.fewer()) {
     stored_.explained();
     problems_.set(
         "destination " + name_ + ": fewer",
@@ -69,9 +78,30 @@ std::uint64_t DeliveryThread::rewind(std::set<std::pair<std::uint64_t, std::uint
     text += std::exchange(before, ", ") + std::to_string(begin) + " to " + std::to_string(end);
   if (!gaps_.empty()) text += " are not in the spool any more";
   problems_.set("destination " + name_ + ": restored", text);
+  // Durable before anything is sent: what it has again says only up to which record it has something, and the cursor is beyond.
+  std::string value;
+  ByteWriter(value).varint(from);
+  while (spool_.note({{{again_key(), value, false}}, {}}) != 0 && wait(kNoteAgain)) {
+  }
+  while (!stopping_ && !spool_.wait_durable(kNoteAgain)) {
+  }
   spool_.passed(id_, 0, {{}, {{counter("rewound"), 1}}});
   sent_again_ = from;
   return from;
+}
+
+// A run before ended while it was sent again what it had lost: from there.
+void DeliveryThread::go_on_sending_again() {
+  const auto known = spool_.state(again_key());
+  if (!known) return;
+  ByteReader r(*known);
+  sent_again_ = r.varint();
+}
+
+void DeliveryThread::sent_again() {
+  sent_again_.reset();
+  gaps_.clear();
+  spool_.passed(id_, 0, {{{again_key(), "", true}}, {}});
 }
 
 }  // namespace dingle

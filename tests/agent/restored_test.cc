@@ -81,6 +81,41 @@ TEST_F(RestoredTest, IsSentAllThatItLostThoughTheProgramEndsMeanwhile) {
   EXPECT_EQ(accepted, (Bodies{"1", "1", "2", "3", "4"}));
 }
 
+// It has a part of the newest record again when the program ends: that record is there, and not all of it.
+TEST_F(RestoredTest, IsSentTheRestOfARecordThoughTheProgramEndsInItsMiddle) {
+  LogNumber newest;
+  append({"5", "6"});
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    newest = {events.back().number.epoch, events.back().number.number};
+    return Delivery{};
+  });
+  accepted.clear();
+  append({"7"});
+  std::atomic<bool> busy{false};
+  {
+    bool connects = true;
+    auto answer = [&](std::span<const DeliveryEvent> events) {
+      if (std::exchange(connects, false)) return connected();
+      busy = events[0].event.body == "6";
+      return busy ? Delivery::retry("busy") : Delivery{};
+    };
+    DeliveryThread thread(settings, id, std::make_unique<Scripted>(answer, accepted, mutex), *spool, *letters,
+                          problems);
+    for (int i = 0; i < 6000 && !busy; ++i) std::this_thread::sleep_for(5ms);
+  }
+  EXPECT_EQ(accepted.back(), "5");
+  accepted.clear();
+  bool connects = true;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    if (!std::exchange(connects, false)) return Delivery{};
+    Delivery d = connected();
+    d.held = newest;
+    return d;
+  });
+  EXPECT_EQ(std::count(accepted.begin(), accepted.end(), "6"), 1) << testing::PrintToString(accepted);
+  EXPECT_EQ(accepted.back(), "7");
+}
+
 class RestoredLateTest : public RestoredTest {
  protected:
   RestoredLateTest() { segment_size = 1; }  // a segment for each record; those that were passed go

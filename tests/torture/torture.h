@@ -29,6 +29,7 @@
 #include "tests/end_to_end/proxy.h"
 #include "tests/end_to_end/servers.h"
 #include "tests/torture/counting.h"
+#include "tests/torture/event_reader.h"
 #include "tests/torture/faults.h"
 #include "tests/torture/flips.h"
 #include "tests/torture/outage.h"
@@ -302,14 +303,15 @@ class Torture {
       stores.push_back(owners.back().get());
     }
     Scanned scanned;
+    EventReader event;
     std::vector<std::tuple<EventOrder, std::string, long>> all;
     for (const FoundEvent& e : find_events(stores, Query(), SIZE_MAX, false, scanned)) {
-      const Json event = Json::parse(e.json);
-      if (event.contains("folded") || event.contains("across")) {
-        (event.contains("folded") ? folded_ : across_).push_back(event);
+      event.read(e.json);
+      if (event.has("folded") || event.has("across")) {
+        (event.has("folded") ? folded_ : across_).push_back(Json::parse(e.json));
         continue;
       }
-      all.emplace_back(e.order, event["file"], event["n"]);
+      all.emplace_back(e.order, event.text("file"), event.number("n"));
     }
     std::sort(all.begin(), all.end());
     for (const auto& [order, file, n] : all) indexed[file].push_back(n);
@@ -381,11 +383,10 @@ class Torture {
     if (archived_.empty())
       for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/archive")) {
         std::istringstream in(run_program({"/usr/bin/zstd", "-dcqf", file.path()}).out);
-        for (std::string line; std::getline(in, line);) {
-          const Json event = Json::parse(line, nullptr, false);
-          if (event.is_object())
-            archived_[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
-        }
+        EventReader event;
+        for (std::string line; std::getline(in, line);)
+          if (event.read(line))
+            archived_[event.text("file")][event.number("n")].insert(event.text("dingle.id"));
       }
     const auto& ids = archived_[name];
     std::vector<std::uint8_t> seen;

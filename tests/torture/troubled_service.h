@@ -12,6 +12,7 @@
 
 #include "tests/end_to_end/daemon.h"
 #include "tests/end_to_end/service.h"
+#include "tests/torture/event_reader.h"
 
 namespace dingle {
 
@@ -27,19 +28,17 @@ class TroubledService {
   bool has_poison(const std::string& body) const {
     if (poison == 0) return false;
     std::istringstream in(body);
+    EventReader event;
     for (std::string line; std::getline(in, line);)
-      if (const Json event = Json::parse(line, nullptr, false);
-          event.is_object() && event["n"].get<long>() % poison == poison - 1)
-        return true;
+      if (event.read(line) && event.number("n") % poison == poison - 1) return true;
     return false;
   }
   void take(const std::string& body) {
     std::lock_guard lock(mutex);
     std::istringstream in(body);
-    for (std::string line; std::getline(in, line);) {
-      const Json event = Json::parse(line, nullptr, false);
-      if (event.is_object()) ids[event["file"]][event["n"]].insert(event["dingle.id"].get<std::string>());
-    }
+    EventReader event;
+    for (std::string line; std::getline(in, line);)
+      if (event.read(line)) ids[event.text("file")][event.number("n")].insert(event.text("dingle.id"));
   }
   Service service_{[this](const HttpRequest& request, HttpAnswer& answer) {
     const int status = answering == 200 && has_poison(request.body) ? 400 : answering.load();
