@@ -16,7 +16,7 @@ namespace {
 
 using namespace std::chrono_literals;
 
-std::string configuration(const std::string& destination = "index: {}", const std::string& more = "") {
+std::string syslog_configuration(const std::string& destination = "index: {}", const std::string& more = "") {
   return "sources: { radio: { syslog: { udp: '127.0.0.1:0', tcp: '127.0.0.1:0', buffer: 64KiB" + more +
          " } } }\npipelines: { p: { from: [radio], steps: [ parse: { templates: ['<{priority:int}>{header} "
          "n={n:int}'] } ], "
@@ -132,7 +132,7 @@ TEST(Syslog, LoggerSendsByEveryRoad) {
 }
 
 TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
-  Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
+  Daemon daemon(syslog_configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
   daemon.start();
   Sender sender(port_of(daemon, "tcp"), SOCK_STREAM);
   constexpr int kMessages = 250'000;  // more than the sockets' buffers hold
@@ -155,7 +155,7 @@ TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
   }
   EXPECT_EQ(sent, stuck);
   EXPECT_LT(stuck, kMessages);
-  daemon.configure(configuration());
+  daemon.configure(syslog_configuration());
   ASSERT_EQ(daemon.dingle({"reload"}).status, 0);  // the connection stays open over it
   sending.join();
   const Json source = settled(daemon, kMessages);
@@ -164,7 +164,7 @@ TEST(Syslog, TcpWaitsWhileTheQueueIsFull) {
 }
 
 TEST(Syslog, MessagesLongerThanAReadAreTakenWhole) {
-  Daemon daemon(configuration("index: {}", ", longest_message: 1MiB"));
+  Daemon daemon(syslog_configuration("index: {}", ", longest_message: 1MiB"));
   daemon.start();
   Sender sender(port_of(daemon, "tcp"), SOCK_STREAM);
   const std::string text = "<13>" + std::string(700'000, 'x') + " n=1";
@@ -174,7 +174,7 @@ TEST(Syslog, MessagesLongerThanAReadAreTakenWhole) {
 }
 
 TEST(Syslog, QuietConnectionsMakeRoomWhenAllAreTaken) {
-  Daemon daemon(configuration("index: {}", ", most_connections: 3, idle: 1s"));
+  Daemon daemon(syslog_configuration("index: {}", ", most_connections: 3, idle: 1s"));
   daemon.start();
   const std::string port = port_of(daemon, "tcp");
   Sender talks(port, SOCK_STREAM), quiet(port, SOCK_STREAM), other(port, SOCK_STREAM);
@@ -191,7 +191,7 @@ TEST(Syslog, QuietConnectionsMakeRoomWhenAllAreTaken) {
 }
 
 TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
-  Daemon daemon(configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
+  Daemon daemon(syslog_configuration("http: { url: 'http://127.0.0.1:1/' }, queue: { limit: 1MiB }"));
   daemon.start();
   Sender sender(port_of(daemon, "udp"), SOCK_DGRAM);
   int messages = 0;
@@ -205,7 +205,7 @@ TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
     return status.out.find("messages are being lost: they come by UDP") != std::string::npos &&
            daemon.status()["sources"][0]["lost_queue_full"] > 0;
   })) << status.out;
-  daemon.configure(configuration());
+  daemon.configure(syslog_configuration());
   ASSERT_EQ(daemon.dingle({"reload"}).status, 0);
   const Json source = settled(daemon, messages);
   const long lost = source["lost_queue_full"].get<long>() + source["lost_too_fast"].get<long>();
@@ -217,13 +217,13 @@ TEST(Syslog, WhatComesByUdpWhileTheQueueIsFullIsCounted) {
 }
 
 TEST(Syslog, NothingIsLostOverReloadsAndAnOrderlyStop) {
-  Daemon daemon(configuration());
+  Daemon daemon(syslog_configuration());
   daemon.start();
   Sender udp(port_of(daemon, "udp"), SOCK_DGRAM), tcp(port_of(daemon, "tcp"), SOCK_STREAM);
   std::atomic<bool> done{false};
   std::thread reloading([&] {
     for (int i = 0; !done && i < 50; ++i) {
-      daemon.configure(configuration("index: {}", ", most_connections: " + std::to_string(10 + i)));
+      daemon.configure(syslog_configuration("index: {}", ", most_connections: " + std::to_string(10 + i)));
       EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
     }
   });
@@ -252,10 +252,10 @@ TEST(Syslog, NothingIsLostOverReloadsAndAnOrderlyStop) {
 }
 
 TEST(Syslog, AnAddressThatIsTakenIsAProblemAndTriedAgain) {
-  Daemon first(configuration());
+  Daemon first(syslog_configuration());
   first.start();
   const std::string port = port_of(first, "tcp");
-  std::string text = configuration();
+  std::string text = syslog_configuration();
   text.replace(text.find("tcp: '127.0.0.1:0'"), 18, "tcp: '127.0.0.1:" + port + "'");
   Daemon second(text);
   second.start();
@@ -271,11 +271,11 @@ TEST(Syslog, AnAddressThatIsTakenIsAProblemAndTriedAgain) {
 }
 
 TEST(Syslog, AWrongAddressIsNamedWithItsPlace) {
-  Daemon daemon(configuration());
+  Daemon daemon(syslog_configuration());
   for (auto [from, to, message] :
        {std::tuple{"'127.0.0.1:0', tcp", "'5514', tcp", "`5514` is not an address with a port"},
         {"udp: '127.0.0.1:0', tcp: '127.0.0.1:0', ", "", "needs an address to listen on"}}) {
-    std::string text = configuration();
+    std::string text = syslog_configuration();
     text.replace(text.find(from), std::string(from).size(), to);
     daemon.configure(text);
     const Ran ran = daemon.dingle({"check", daemon.dir + "/dingle.yaml"});

@@ -14,7 +14,7 @@
 namespace dingle {
 
 using namespace std::chrono_literals;
-using Clock = std::chrono::steady_clock;
+using Steady = std::chrono::steady_clock;
 
 namespace {
 
@@ -25,15 +25,15 @@ double resident_mib(int pid) {
   return static_cast<double>(resident) * 4096 / (1 << 20);
 }
 
-class Writer {
+class SteadyWriter {
  public:
-  Writer(Daemon& daemon, int per_second)
+  SteadyWriter(Daemon& daemon, int per_second)
       : thread_([this, &daemon, per_second] {
           std::ofstream out(daemon.path("numbered.log"), std::ios::app);
-          const auto begin = Clock::now();
+          const auto begin = Steady::now();
           while (!stopping_) {
             const auto due =
-                static_cast<long>(std::chrono::duration<double>(Clock::now() - begin).count() * per_second);
+                static_cast<long>(std::chrono::duration<double>(Steady::now() - begin).count() * per_second);
             for (; n < due; ++n) out << n << " ticket scanned at the second gate of northquay\n";
             out.flush();
             std::this_thread::sleep_for(10ms);
@@ -72,8 +72,8 @@ destinations:
   daemon.start();
   std::this_thread::sleep_for(10s);  // when all is quiet for five, memory is given back
   std::cout << fmt::format("idle: RSS {:.1f} MiB\n", resident_mib(daemon.pid()));
-  Writer writer(daemon, rate);
-  const auto begin = Clock::now();
+  SteadyWriter writer(daemon, rate);
+  const auto begin = Steady::now();
   double most = 0;
   auto sample = [&](const char* when) {
     const Json status = daemon.status();
@@ -84,7 +84,7 @@ destinations:
                      "{:5.0f} s {:8} RSS {:5.1f} MiB  spool {:6.0f} MiB  waits {:>9}  table {:7.0f}/s  index "
                      "p50 {:.3f} s p99 "
                      "{:.3f} s\n",
-                     std::chrono::duration<double>(Clock::now() - begin).count(), when, rss,
+                     std::chrono::duration<double>(Steady::now() - begin).count(), when, rss,
                      status["spool"]["bytes"].get<double>() / (1 << 20), table["waiting"].get<long>(),
                      table["out_per_second"].get<double>(), store["latency_seconds"]["p50"].get<double>(),
                      store["latency_seconds"]["p99"].get<double>())
@@ -94,11 +94,12 @@ destinations:
   for (int i = 0; i < 3; ++i) std::this_thread::sleep_for(10s), sample("before");
   proxy.refusing = true;
   proxy.cut_all();
-  const auto outage_end = Clock::now() + std::chrono::milliseconds(static_cast<long>(minutes * 60'000));
-  while (Clock::now() < outage_end)
-    std::this_thread::sleep_for(std::min<Clock::duration>(30s, outage_end - Clock::now())), sample("outage");
+  const auto outage_end = Steady::now() + std::chrono::milliseconds(static_cast<long>(minutes * 60'000));
+  while (Steady::now() < outage_end)
+    std::this_thread::sleep_for(std::min<Steady::duration>(30s, outage_end - Steady::now())),
+        sample("outage");
   proxy.refusing = false;
-  const auto back = Clock::now();
+  const auto back = Steady::now();
   const long waited = find(daemon.status()["destinations"], "table")["waiting"],
              sent_before = find(daemon.status()["destinations"], "table")["sent"];
   double seconds = 0, drained = 0;
@@ -106,7 +107,7 @@ destinations:
     std::this_thread::sleep_for(1s);
     const Json table = i % 10 == 9 ? sample("draining") : find(daemon.status()["destinations"], "table");
     if (table["waiting"].get<long>() > 2L * rate) continue;
-    seconds = std::chrono::duration<double>(Clock::now() - back).count();
+    seconds = std::chrono::duration<double>(Steady::now() - back).count();
     drained = table["sent"].get<double>() - static_cast<double>(sent_before);
   }
   for (int i = 0; i < 2; ++i) std::this_thread::sleep_for(10s), sample("after");

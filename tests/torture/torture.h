@@ -28,8 +28,8 @@
 #include "store/search.h"
 #include "tests/end_to_end/proxy.h"
 #include "tests/end_to_end/servers.h"
+#include "tests/torture/counted_event.h"
 #include "tests/torture/counting.h"
-#include "tests/torture/event_reader.h"
 #include "tests/torture/faults.h"
 #include "tests/torture/flips.h"
 #include "tests/torture/outage.h"
@@ -303,7 +303,7 @@ class Torture {
       stores.push_back(owners.back().get());
     }
     Scanned scanned;
-    EventReader event;
+    CountedEvent event;
     std::vector<std::tuple<EventOrder, std::string, long>> all;
     for (const FoundEvent& e : find_events(stores, Query(), SIZE_MAX, false, scanned)) {
       event.read(e.json);
@@ -383,7 +383,7 @@ class Torture {
     if (archived_.empty())
       for (const auto& file : std::filesystem::directory_iterator(daemon_.dir + "/archive")) {
         std::istringstream in(run_program({"/usr/bin/zstd", "-dcqf", file.path()}).out);
-        EventReader event;
+        CountedEvent event;
         for (std::string line; std::getline(in, line);)
           if (event.read(line))
             archived_[event.text("file")][event.number("n")].insert(event.text("dingle.id"));

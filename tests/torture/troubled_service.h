@@ -12,7 +12,7 @@
 
 #include "tests/end_to_end/daemon.h"
 #include "tests/end_to_end/service.h"
-#include "tests/torture/event_reader.h"
+#include "tests/torture/counted_event.h"
 
 namespace dingle {
 
@@ -28,7 +28,7 @@ class TroubledService {
   bool has_poison(const std::string& body) const {
     if (poison == 0) return false;
     std::istringstream in(body);
-    EventReader event;
+    CountedEvent event;
     for (std::string line; std::getline(in, line);)
       if (event.read(line) && event.number("n") % poison == poison - 1) return true;
     return false;
@@ -36,7 +36,7 @@ class TroubledService {
   void take(const std::string& body) {
     std::lock_guard lock(mutex);
     std::istringstream in(body);
-    EventReader event;
+    CountedEvent event;
     for (std::string line; std::getline(in, line);)
       if (event.read(line)) ids[event.text("file")][event.number("n")].insert(event.text("dingle.id"));
   }

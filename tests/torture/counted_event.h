@@ -10,7 +10,7 @@
 
 namespace dingle {
 
-class EventReader {
+class CountedEvent {
  public:
   // False if the text is no JSON object. What it had before is gone.
   bool read(std::string_view text) {
