@@ -40,7 +40,7 @@ std::vector<std::string> groups() {
   benchmark::ConsoleReporter lister;
   lister.SetOutputStream(&names);
   auto set = [](const char* flag) {
-    char name[] = "bench";
+    static char name[] = "dingle_bench";  // kept by the library
     std::string text = flag;
     char* arguments[] = {name, text.data(), nullptr};
     int n = 2;

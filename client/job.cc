@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include <chrono>
+#include <cmath>
 #include <iostream>
 
 #include "client/connection.h"
@@ -18,7 +19,8 @@ std::string progress_of(const Json& job) {
   std::string text = whole("done") + " of " + whole("total") + " " + job.value("unit", "");
   if (job["rate"].is_number()) text += ", " + whole("rate") + "/s";
   if (job["seconds_left"].is_number() && job["state"] == "running")
-    text += ", " + whole("seconds_left") + " s left";
+    text += ", " + with_thousands(static_cast<std::int64_t>(std::ceil(job["seconds_left"].get<double>()))) +
+            " s left";
   return text;
 }
 

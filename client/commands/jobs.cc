@@ -38,6 +38,22 @@ int list_jobs(const Client& client, std::size_t limit) {
   return kFine;
 }
 
+// "resent 20 000"; lists by their items.
+std::string result_of(const Json& job) {
+  std::string all;
+  for (const auto& [name, value] : job["result"].items()) {
+    std::string text;
+    if (value.is_number_integer())
+      text = with_thousands(value.get<std::int64_t>());
+    else if (!value.is_array())
+      text = json_text(value);
+    for (const Json& item : value.is_array() ? value : Json::array())
+      text += (text.empty() ? "" : " ") + json_text(item);
+    all += (all.empty() ? "" : ", ") + name + " " + text;
+  }
+  return all;
+}
+
 int print_job(const Client& client, const Json& job) {
   if (client.output != OutputForm::table) {
     std::cout << dump(job, client.output == OutputForm::json ? 2 : -1) << "\n";
@@ -54,7 +70,7 @@ int print_job(const Client& client, const Json& job) {
   line("state", text("state"));
   line("problem", text("problem"));
   line("progress", progress_of(job));
-  line("result", dump(job["result"]));
+  line("result", result_of(job));
   line("asked", text("asked") + ", by " + text("by"));
   line("began", text("began"));
   line("ended", text("ended"));
