@@ -66,6 +66,11 @@ std::string query_of(const Parameters& parameters) {
   return all;
 }
 
+constexpr std::size_t kLongQuery = 8000;  // bytes; longer ones go as a form
+const char* content_type(bool form) {
+  return form ? "Content-Type: application/x-www-form-urlencoded" : "Content-Type: application/json";
+}
+
 void print_error(const Json& body, int status, const Parameters& parameters) {
   const Json error = body.is_object() ? body : Json::object();
   std::cerr << "dingle: " << error.value("detail", "the server answered " + std::to_string(status)) << "\n";
@@ -91,16 +96,13 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   Peer peer;
   if (!find_peer(client, peer)) return answer;
   constexpr auto kLongest = 120s, kLongestSearch = 660s;  // ten minutes at most, and then some
-  constexpr std::size_t kLongQuery = 8000;                // bytes; longer ones go as a form
   const std::string query = query_of(parameters);
   const bool form = method == "GET" && query.size() > kLongQuery;
   const HttpTarget target =
       target_of(peer, form ? "POST" : method, parameters.count("within") ? kLongestSearch : kLongest);
   const std::atomic<bool> never{false};
-  const HttpReply reply = HttpConnection().call(
-      target, url_of(peer, path, form ? "" : query),
-      {form ? "Content-Type: application/x-www-form-urlencoded" : "Content-Type: application/json"},
-      form ? query : body, never);
+  const HttpReply reply = HttpConnection().call(target, url_of(peer, path, form ? "" : query),
+                                                {content_type(form)}, form ? query : body, never);
   if (!reply.error.empty()) {
     print_unreachable(peer, reply.error);
     return answer;
@@ -121,9 +123,11 @@ int stream(const Client& client, const std::string& path, const Parameters& para
   if (!find_peer(client, peer)) return kFoundProblems;
   std::string rest;
   const std::atomic<bool> never{false};
+  const std::string query = query_of(parameters);
+  const bool form = query.size() > kLongQuery;
   const HttpReply reply = HttpConnection().call(
-      target_of(peer, "GET", 0s), url_of(peer, path, query_of(parameters)), {}, "", never,
-      [&](std::string_view bytes) {
+      target_of(peer, form ? "POST" : "GET", 0s), url_of(peer, path, form ? "" : query), {content_type(form)},
+      form ? query : "", never, [&](std::string_view bytes) {
         rest.append(bytes);
         std::size_t from = 0;
         for (std::size_t end; (end = rest.find('\n', from)) != std::string::npos; from = end + 1)

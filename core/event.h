@@ -97,8 +97,10 @@ struct Event {
   }
   bool erase(Arena& arena, FieldId name) {
     const Field* f = find(name);
-    if (f == nullptr) return false;
-    const auto at = f - fields;
+    return f != nullptr && erase(arena, f);
+  }
+  bool erase(Arena& arena, const Field* field) {  // one of its own
+    const auto at = field - fields;
     if (!reserve(arena, 0)) return false;
     std::copy(fields + at + 1, fields + field_count, fields + at);
     --field_count;
@@ -109,9 +111,9 @@ struct Event {
 // Of which event of which line it is. The sum over some events is that over others only if none is missing and none is there
 // twice.
 inline std::uint64_t fingerprint(std::uint64_t position, std::uint32_t branch) {
-  std::uint64_t x = position * 0x9E3779B97F4A7C15u + (branch + std::uint64_t{1}) * 0xC2B2AE3D27D4EB4Fu;
-  x = (x ^ (x >> 29)) * 0xBF58476D1CE4E5B9u;
-  return x ^ (x >> 32);
+  const auto product = static_cast<unsigned __int128>(position ^ 0x9E3779B97F4A7C15u) *
+                       (0xC2B2AE3D27D4EB4Fu + (std::uint64_t{branch} << 1));
+  return static_cast<std::uint64_t>(product) ^ static_cast<std::uint64_t>(product >> 64);
 }
 inline std::uint64_t fingerprint(const Event& event) { return fingerprint(event.position, event.branch); }
 

@@ -1,5 +1,5 @@
-// Bytes of a connection, through the real server: whatever comes, it answers or closes, nobody handles more requests than there are
-// request lines, and no body is larger than it may be.
+// Bytes of a connection, through the real server, and the API's reading of what is asked: whatever comes, it answers or closes, nobody
+// handles more requests than there are request lines, no body is larger than it may be, and what is refused has a reason.
 #include <sys/socket.h>
 
 #include <algorithm>
@@ -9,6 +9,7 @@
 #include <string_view>
 
 #include "net/http_server.h"
+#include "server/calls/call.h"
 #include "tests/net/raw_client.h"
 
 namespace {
@@ -26,7 +27,18 @@ struct Handler final : HttpHandler {
   HttpAnswer handle(HttpRequest& request) override {
     ++handled;
     if (request.body.size() > kMost) std::abort();
-    return {200, "text/plain", request.body};
+    const Call* call = call_of(request);
+    if (call == nullptr) return {200, "text/plain", request.body};
+    try {
+      const Asked asked = read_asked(*call, request);
+      for (const OptionSpec& o : call->body.empty() ? call->parameters : call->body)
+        if (o.required && !asked.given(o.name)) std::abort();
+      return {200, "text/plain", asked.part};
+    } catch (const Refused& refused) {
+      if (refused.answer.status != 400 || parse_json(refused.answer.body).value("detail", "").empty())
+        std::abort();
+      return refused.answer;
+    }
   }
 };
 

@@ -44,7 +44,7 @@ class Time final : public Step {
       if (v.kind() != Kind::timestamp)
         return fail(batch, event, tally, "the field " + std::string(field_name(field)) + " holds no time");
       event.timestamp = v.zoneless() ? (zone ? *zone : batch.zone).to_utc(v.as_integer()) : v.as_integer();
-      if (!keep) event.erase(batch.arena, field);
+      if (!keep) event.erase(batch.arena, f);
       ++tally.out;
     });
   }

@@ -258,8 +258,9 @@ TEST(Api, NeedsTheToken) {
       "POST /v1/watch HTTP/1.1\r\nHost: 127.0.0.1\r\nAuthorization: Bearer " + daemon.token() +
       "\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 12\r\n\r\nwhere=n+%3D1");
   EXPECT_EQ(watcher.until("\r\n"), "HTTP/1.1 200 OK\r\n");
-  EXPECT_EQ(daemon.dingle({"search", all.substr(6, 15'000) + "'x'"}).err.find("no dingled"),
-            std::string::npos);
+  const Ran search = daemon.dingle({"search", all.substr(6, 15'000) + "'x'"});
+  EXPECT_EQ(search.err.find("no dingled"), std::string::npos);
+  EXPECT_EQ(daemon.dingle({"watch", all.substr(6, 15'000) + "'x'"}).err, search.err);
 }
 
 TEST(Api, MetricsInBothFormats) {
