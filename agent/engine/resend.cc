@@ -113,6 +113,8 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
 Engine::Resent Engine::resend(LetterChoice choice, bool through_pipeline, const Resending& guide) {
   Lock resending(resending_);
   Resent done;
+  // What was on its way when the last one ended, and came through after all.
+  done.letters = forget_resent().size();
   // Those that come back meanwhile wait for the next time.
   if (choice.until == 0) choice.until = letters_->extent(choice).last;
   const auto ends = [&] { return ending_ || (guide.ends && guide.ends()); };

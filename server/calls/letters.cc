@@ -125,6 +125,8 @@ bool resend(JobWork& work, std::string& problem) {
   note(0, choice.after);
   const Engine::Resent resent = work.engine.resend(choice, work.request["through_pipeline"],
                                                    {.ends = [&] { return work.ends(); }, .reached = note});
+  work.done = done + resent.letters;
+  work.result = {{"resent", work.done}};
   problem = resent.problem;
   return resent.complete;
 }

@@ -13,6 +13,7 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kThreads = 4;
+constexpr const char* kForgotten = "it is remembered no more";
 constexpr std::int64_t kPace = 10 * kSecond;
 
 std::vector<JobKind>& kinds() {
@@ -98,7 +99,13 @@ Jobs::~Jobs() {
   join();
 }
 
-std::string Jobs::note(const Job& job) {
+std::string Jobs::note(std::int64_t id) {
+  std::lock_guard writing(writing_);
+  Job job;
+  return get(id, job) ? write(job) : "";
+}
+
+std::string Jobs::write(const Job& job) {
   try {
     Statement s(
         connection().get(),
@@ -121,39 +128,50 @@ std::string Jobs::note(const Job& job) {
   }
 }
 
+// Those that stay in the file after an error are there again after a restart, and go the next time.
+void Jobs::forget(const std::vector<std::int64_t>& ids) {
+  try {
+    for (const std::int64_t id : ids) {
+      Statement s(connection().get(), "DELETE FROM job WHERE id = ?");
+      s.bind(1, id).run();
+    }
+  } catch (const SqliteError&) {
+  }
+}
+
 // ---- what callers do
 
 std::int64_t Jobs::add(const std::string& kind, const std::string& what, const std::string& by, Json request,
                        std::string& problem) {
-  std::lock_guard lock(mutex_);
-  const auto open =
-      std::count_if(jobs_.begin(), jobs_.end(), [](const auto& j) { return is_open(j.second); });
-  if (static_cast<std::size_t>(open) >= kMostOpen)
-    return problem = std::to_string(kMostOpen) + " jobs wait or run, which is the most", 0;
+  std::lock_guard writing(writing_);
   Job job;
-  job.id = jobs_.empty() ? 1 : jobs_.rbegin()->first + 1;
+  {
+    std::lock_guard lock(mutex_);
+    const auto open =
+        std::count_if(jobs_.begin(), jobs_.end(), [](const auto& j) { return is_open(j.second); });
+    if (static_cast<std::size_t>(open) >= kMostOpen)
+      return problem = std::to_string(kMostOpen) + " jobs wait or run, which is the most", 0;
+    job.id = jobs_.empty() ? 1 : jobs_.rbegin()->first + 1;
+  }
   job.kind = kind, job.what = what, job.by = by;
   job.request = std::move(request);
   job.asked = system_now();
-  problem = note(job);
+  problem = write(job);
   if (!problem.empty()) return 0;
   const std::int64_t id = job.id;
-  jobs_[id] = std::move(job);
-  // The newest is never forgotten, so that its id is not given again.
-  for (auto it = jobs_.begin(); jobs_.size() > most_ && it != jobs_.end();) {
-    if (is_open(it->second)) {
-      ++it;
-      continue;
-    }
-    try {
-      Statement s(connection().get(), "DELETE FROM job WHERE id = ?");
-      s.bind(1, it->first).run();
-    } catch (const SqliteError&) {
-      break;  // the next time
-    }
-    it = jobs_.erase(it);
+  std::vector<std::int64_t> gone;
+  {
+    std::lock_guard lock(mutex_);
+    jobs_[id] = std::move(job);
+    // The newest is never forgotten, so that its id is not given again.
+    for (auto it = jobs_.begin(); jobs_.size() > most_ && it != jobs_.end();)
+      if (is_open(it->second))
+        ++it;
+      else
+        gone.push_back(it->first), it = jobs_.erase(it);
   }
   changed_.notify_all();
+  forget(gone);
   return id;
 }
 
@@ -178,28 +196,35 @@ std::uint64_t Jobs::forgotten() const {
 }
 
 std::string Jobs::stop(std::int64_t id, const std::string& by) {
-  std::lock_guard lock(mutex_);
-  Job& job = jobs_.at(id);
+  std::unique_lock lock(mutex_);
+  const auto found = jobs_.find(id);
+  if (found == jobs_.end()) return kForgotten;
+  Job& job = found->second;
   if (!is_open(job)) return std::string("it is ") + name_of(job.state) + " already";
   if (job.state == JobState::stopping) return "";
   job.state = job.state == JobState::running ? JobState::stopping : JobState::stopped;
   if (job.state == JobState::stopped) job.ended = system_now();
-  log_info("job is to stop", {{"job", std::to_string(id)}, {"kind", job.kind}, {"by", by}});
-  note(job);
-  changed_.notify_all();
+  const std::string kind = job.kind;
+  lock.unlock();
+  log_info("job is to stop", {{"job", std::to_string(id)}, {"kind", kind}, {"by", by}});
+  note(id);
   return "";
 }
 
 std::string Jobs::resume(std::int64_t id, const std::string& by) {
-  std::lock_guard lock(mutex_);
-  Job& job = jobs_.at(id);
+  std::unique_lock lock(mutex_);
+  const auto found = jobs_.find(id);
+  if (found == jobs_.end()) return kForgotten;
+  Job& job = found->second;
   if (job.state != JobState::stopped && job.state != JobState::failed)
     return std::string("it is ") + name_of(job.state);
   job.state = JobState::waiting;
   job.ended = 0;
   job.problem.clear();
-  log_info("job is to go on", {{"job", std::to_string(id)}, {"kind", job.kind}, {"by", by}});
-  note(job);
+  const std::string kind = job.kind;
+  lock.unlock();
+  log_info("job is to go on", {{"job", std::to_string(id)}, {"kind", kind}, {"by", by}});
+  note(id);
   changed_.notify_all();
   return "";
 }
@@ -215,17 +240,17 @@ class Jobs::Work final : public JobWork {
     return jobs_.jobs_.at(id_).state == JobState::stopping;
   }
   void reached() override {
-    std::lock_guard lock(jobs_.mutex_);
     store();
+    jobs_.note(id_);
   }
   void store() {
+    std::lock_guard lock(jobs_.mutex_);
     Job& job = jobs_.jobs_.at(id_);
     job.position = position, job.result = result;
     job.done = done, job.total = total;
     const std::int64_t now = system_now();
     job.pace.emplace_back(now, done);
     while (job.pace.size() > 2 && now - job.pace.front().first > kPace) job.pace.pop_front();
-    jobs_.note(job);
   }
 
  private:
@@ -233,43 +258,50 @@ class Jobs::Work final : public JobWork {
   const std::int64_t id_;
 };
 
-void Jobs::run(std::unique_lock<std::mutex>& lock, std::int64_t id) {
-  Job& job = jobs_.at(id);  // stays where it is: what is open is not forgotten
-  job.state = JobState::running;
-  if (job.began == 0) job.began = system_now();
-  job.pace = {{system_now(), job.done}};
-  note(job);
+void Jobs::run(std::int64_t id) {
+  note(id);
+  Job job;
+  get(id, job);
   Work work(*this, job);
-  const std::string text = std::to_string(id), kind = job.kind, what = job.what, by = job.by;
-  lock.unlock();
-  log_info("job begins", {{"job", text}, {"kind", kind}, {"what", what}, {"by", by}});
+  const std::string text = std::to_string(id);
+  log_info("job begins", {{"job", text}, {"kind", job.kind}, {"what", job.what}, {"by", job.by}});
   bool complete = false;
   std::string problem;
   try {
-    const JobKind* its_kind = kind_of(kind);
+    const JobKind* its_kind = kind_of(job.kind);
     if (its_kind == nullptr)
-      problem = "this program knows no job `" + kind + "`";
+      problem = "this program knows no job `" + job.kind + "`";
     else
       complete = its_kind->run(work, problem);
   } catch (const std::exception& error) {  // a damaged file, mostly
     problem = error.what();
   }
-  lock.lock();
   work.store();
-  job.pace.clear();
-  if (!complete && leaving_) return;  // noted as running: it goes on at the next start
-  job.state = complete ? JobState::done : !problem.empty() ? JobState::failed : JobState::stopped;
-  job.problem = problem;
-  job.ended = system_now();
-  note(job);
-  const std::string result = dump(job.result), state = name_of(job.state);
-  lock.unlock();
-  if (state == "failed")
-    log_warning("job failed",
-                {{"job", text}, {"kind", kind}, {"by", by}, {"problem", problem}, {"result", result}});
+  const bool goes_on = !complete && leaving_;  // at the next start, since it is noted as running
+  {
+    std::lock_guard lock(mutex_);
+    Job& ended = jobs_.at(id);  // what is open is not forgotten
+    ended.pace.clear();
+    if (!goes_on) {
+      ended.state = complete ? JobState::done : problem.empty() ? JobState::stopped : JobState::failed;
+      ended.problem = problem;
+      ended.ended = system_now();
+    }
+    job = ended;
+  }
+  note(id);
+  if (goes_on) return;
+  const std::string result = dump(job.result);
+  if (job.state == JobState::failed)
+    log_warning(
+        "job failed",
+        {{"job", text}, {"kind", job.kind}, {"by", job.by}, {"problem", problem}, {"result", result}});
   else
-    log_info("job ended", {{"job", text}, {"kind", kind}, {"by", by}, {"state", state}, {"result", result}});
-  lock.lock();
+    log_info("job ended", {{"job", text},
+                           {"kind", job.kind},
+                           {"by", job.by},
+                           {"state", name_of(job.state)},
+                           {"result", result}});
 }
 
 void Jobs::work() {
@@ -288,7 +320,15 @@ void Jobs::work() {
       changed_.wait(lock);
       continue;
     }
-    run(lock, next->first);
+    const std::int64_t id = next->first;
+    Job& job = next->second;
+    job.state = JobState::running;
+    const std::int64_t now = system_now();
+    if (job.began == 0) job.began = now;
+    job.pace = {{now, job.done}};
+    lock.unlock();
+    run(id);
+    lock.lock();
     changed_.notify_all();
   }
 }

@@ -102,15 +102,19 @@ class Jobs {
  private:
   class Work;
   void work();
-  void run(std::unique_lock<std::mutex>& lock, std::int64_t id);
-  std::string note(const Job& job);  // the problem, or ""
+  void run(std::int64_t id);
+  // Writes it as it is now; the problem, or "". Waits for the disk: not with `mutex_`, which those hold who must not wait.
+  std::string note(std::int64_t id);
+  std::string write(const Job& job);
+  void forget(const std::vector<std::int64_t>& ids);
   Connection& connection();
   const std::string path_;
   Engine& engine_;
   const std::size_t most_;
+  std::mutex writing_;  // guards the file; taken before `mutex_`, so that what is written last is what is
+  std::unique_ptr<Connection> connection_;
   mutable std::mutex mutex_;  // guards what follows
   std::condition_variable changed_;
-  std::unique_ptr<Connection> connection_;
   std::map<std::int64_t, Job> jobs_;
   std::atomic<bool> leaving_{false};
   std::vector<std::thread> threads_;
