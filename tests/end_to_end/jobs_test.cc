@@ -49,7 +49,7 @@ destinations:
 };
 
 TEST_F(JobsOfDaemon, AResendGoesOnAfterTheProgramWasKilled) {
-  constexpr int kLines = 4000;
+  constexpr int kLines = 2500;
   lines(0, kLines);
   daemon.start();
   EXPECT_EQ(find(daemon.settled()["destinations"], "d")["set_aside"], kLines);
