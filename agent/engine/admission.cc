@@ -63,7 +63,7 @@ std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
   const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
   std::shared_ptr<const Running> running;
   for (;;) {
-    if (quiescing_ || stopping_ || letting_go_.count(batch.source) != 0) {
+    if (quiescing_ || closed_ || stopping_ || letting_go_.count(batch.source) != 0) {
       paused_sources_.erase(batch.source);
       return Taken::stopping;
     }

@@ -258,6 +258,11 @@ void Engine::stop(std::chrono::nanoseconds within) {
   const auto deadline = std::chrono::steady_clock::now() + within;
   finish_sources(std::chrono::steady_clock::now() + within / 2);
   quiesce();
+  {
+    Lock lock(mutex_);
+    closed_ = true;  // also for whoever waits for room, and did not come to see that
+  }
+  room_.notify_all();
   resume();
   Lock resending(resending_);  // it ends, since nothing is taken any more
   while (std::chrono::steady_clock::now() < deadline) {
