@@ -1,6 +1,7 @@
 // The JSON Schema and the reference page of the configuration, from the tables of options.
 #include "agent/configuration.h"
 #include "agent/json.h"
+#include "agent/option_schema.h"
 
 namespace dingle {
 namespace {
@@ -75,14 +76,7 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::integers: s = one_or_list({{"type", "integer"}}); break;
   }
   if (*o.text) s["description"] = o.text;
-  if (*o.fallback) {
-    if (o.type == OptionType::boolean)
-      s["default"] = std::string(o.fallback) == "true";
-    else if (o.type == OptionType::integer)
-      s["default"] = std::stoll(o.fallback);
-    else
-      s["default"] = o.fallback;
-  }
+  add_default(s, o);
   return s;
 }
 

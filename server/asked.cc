@@ -5,6 +5,7 @@
 #include <utility>
 
 #include "agent/json.h"
+#include "agent/option_schema.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"
@@ -211,13 +212,7 @@ Json schema_of_asked(const OptionSpec& o) {
     case OptionType::duration: s = {{"type", "string"}, {"pattern", "^[0-9]+(ns|us|ms|s|m|h|d|w)$"}}; break;
     default: s = {{"type", "string"}, {"minLength", 1}};
   }
-  if (!*o.fallback) return s;
-  if (o.type == OptionType::boolean)
-    s["default"] = std::string(o.fallback) == "true";
-  else if (o.type == OptionType::integer)
-    s["default"] = std::stoll(o.fallback);
-  else
-    s["default"] = o.fallback;
+  add_default(s, o);
   return s;
 }
 

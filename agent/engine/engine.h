@@ -272,7 +272,7 @@ class Engine final : public Intake {
   std::deque<InFlight> in_flight_ GUARDED_BY(mutex_);  // by ticket from `committed_` on
   std::uint64_t in_flight_bytes_ GUARDED_BY(mutex_) = 0;
   std::map<std::string, std::string> paused_sources_
-      GUARDED_BY(mutex_);  // and the destinations that they wait for
+      GUARDED_BY(mutex_);                   // and the destinations that they wait for
   bool closed_ GUARDED_BY(mutex_) = false;  // the program stops: nothing is let in any more
   bool quiescing_ GUARDED_BY(mutex_) = false,
                   discarding_ GUARDED_BY(mutex_) = false, stopping_ GUARDED_BY(mutex_) = false;

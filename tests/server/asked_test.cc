@@ -60,14 +60,17 @@ struct Wrong {
   const char *path, *query, *parameter, *says, *hint;
 };
 
-class AskedWrongly : public testing::TestWithParam<Wrong> {};
-TEST_P(AskedWrongly, IsRefusedWithItsPlace) {
-  const Wrong w = GetParam();
-  const Json told = refusal(request_of("GET", w.path, w.query));
+void expect_refusal(const Wrong& w, const HttpRequest& request) {
+  const Json told = refusal(request);
   ASSERT_TRUE(told.is_object()) << told;
   EXPECT_EQ(told.value("parameter", ""), w.parameter) << told;
   EXPECT_EQ(told.value("detail", ""), w.says);
   EXPECT_NE(told.value("hint", "").find(w.hint), std::string::npos) << told;
+}
+
+class AskedWrongly : public testing::TestWithParam<Wrong> {};
+TEST_P(AskedWrongly, IsRefusedWithItsPlace) {
+  expect_refusal(GetParam(), request_of("GET", GetParam().path, GetParam().query));
 }
 INSTANTIATE_TEST_SUITE_P(
     Parameters, AskedWrongly,
@@ -92,12 +95,7 @@ INSTANTIATE_TEST_SUITE_P(
 
 class SentWrongly : public testing::TestWithParam<Wrong> {};
 TEST_P(SentWrongly, IsRefusedWithItsPlace) {
-  const Wrong w = GetParam();
-  const Json told = refusal(request_of("POST", w.path, "", w.query));
-  ASSERT_TRUE(told.is_object()) << told;
-  EXPECT_EQ(told.value("parameter", ""), w.parameter) << told;
-  EXPECT_EQ(told.value("detail", ""), w.says);
-  EXPECT_NE(told.value("hint", "").find(w.hint), std::string::npos) << told;
+  expect_refusal(GetParam(), request_of("POST", GetParam().path, "", GetParam().query));
 }
 INSTANTIATE_TEST_SUITE_P(
     Bodies, SentWrongly,
