@@ -82,11 +82,16 @@ void FileFinder::follow(const FolderWatch::News& news, bool first) {
     if (leads_to(path, *file)) file->beginning = watch_.beginning_of(path);
   }
   for (const auto& [from, to] : news.renamed) {
+    ++moves_;
     struct stat info;
-    if (!patterns_.matches(from) || files_.size() >= most_files() || ::stat(to.c_str(), &info) != 0 ||
-        files_.count({info.st_dev, info.st_ino}))
+    if (!patterns_.matches(from) || ::stat(to.c_str(), &info) != 0) continue;
+    if (const auto known = files_.find({info.st_dev, info.st_ino}); known != files_.end()) {
+      known->second->moved = moves_;
       continue;
+    }
+    if (files_.size() >= most_files()) continue;
     if (auto file = open(to, first)) {
+      file->moved = moves_;
       file->beginning = watch_.beginning_of(to);
       file->attached = false;
       file->former = from;

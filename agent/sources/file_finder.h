@@ -57,6 +57,7 @@ class FileFinder {
   FolderWatch watch_;
   std::set<std::string> joined_;  // families that got a member
   bool unsought_ = true;          // of some files it was not looked how they began
+  std::uint64_t moves_ = 0;       // renamings that were seen
   std::string host_;
 };
 

@@ -17,12 +17,13 @@ std::string family_of(const std::string& path) {
 }
 
 std::vector<TrackedFile*> to_catch_up(const std::vector<TrackedFile*>& files) {
-  std::vector<std::tuple<bool, std::int64_t, std::size_t, TrackedFile*>> found;
+  std::vector<std::tuple<bool, std::int64_t, std::size_t, std::uint64_t, TrackedFile::Id, TrackedFile*>>
+      found;
   for (TrackedFile* file : files) {
     struct stat info;
     if (!file->catching_up || ::fstat(file->fd(), &info) != 0) continue;
     found.emplace_back(!file->known, info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
-                       -file->checkpoint.path.size(), file);
+                       -file->checkpoint.path.size(), file->moved, file->id(), file);
   }
   std::sort(found.begin(), found.end());
   std::vector<TrackedFile*> order;

@@ -23,8 +23,8 @@ using TrackedFiles = std::map<std::pair<std::uint64_t, std::uint64_t>,  // devic
 std::string family_of(const std::string& path);
 
 // Those to be caught up with: first those that were known before, then by the time of their last change,
-// oldest first; where the system's clock is too coarse to tell, the longer name is the older file. Costs a
-// look at each of them.
+// oldest first; where the system's clock is too coarse to tell, the longer name is the older file, then what was seen
+// to be renamed earlier, or not at all. Costs a look at each of them.
 std::vector<TrackedFile*> to_catch_up(const std::vector<TrackedFile*>& files);
 
 }  // namespace dingle

@@ -74,13 +74,18 @@ void note_head(TrackedFile& file) {
 std::string_view start_of(std::string_view head) { return head.substr(0, kStart); }
 
 // By when they were written: what was read before, then by the last change. An empty file's own says nothing: it comes last.
-// Of what cannot be told apart by that, the older one by birth, then the longer name.
+// Of what cannot be told apart by that, the older one by birth, then the longer name, then who was renamed first (or before anybody watched).
 using Age = RotationAge;
 Age age_of(const TrackedFile& file) {
   struct stat info {};
   ::fstat(file.fd(), &info);
-  return {!file.known, info.st_size == 0,    info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
-          file.born,   file.beginning.order, -static_cast<std::ptrdiff_t>(file.checkpoint.path.size()),
+  return {!file.known,
+          info.st_size == 0,
+          info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec,
+          file.born,
+          file.beginning.order,
+          -static_cast<std::ptrdiff_t>(file.checkpoint.path.size()),
+          file.moved,
           file.id()};
 }
 

@@ -27,8 +27,8 @@ namespace dingle {
 inline constexpr std::int64_t kLongestWait = 10'000'000'000;  // ns
 
 // What says which of two files is the older one (rotation.cc); smaller: older.
-using RotationAge =
-    std::tuple<bool, bool, std::int64_t, std::int64_t, std::uint64_t, std::ptrdiff_t, TrackedFile::Id>;
+using RotationAge = std::tuple<bool, bool, std::int64_t, std::int64_t, std::uint64_t, std::ptrdiff_t,
+                               std::uint64_t, TrackedFile::Id>;
 
 class Rotation {
  public:

@@ -101,6 +101,7 @@ class TrackedFile {
   std::int64_t born = 0;       // ns since 1970, as coarse as its clock; 0: the file system does not tell
   FolderWatch::Beginning beginning;
   bool sought = false;                 // that beginning
+  std::uint64_t moved = 0;             // counts up over the renamings that were seen; 0: none of it was
   std::optional<FileCheckpoint> lost;  // what was read of it before it was cut; a copy may have the rest
   std::int64_t lost_at = 0;
   std::string first,

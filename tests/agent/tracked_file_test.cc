@@ -147,6 +147,10 @@ TEST(ReadingOrder, KnownFilesThenOldOnesThenNewOnes) {
   add("gate.log.3", 400, true);
   add("crane.log", 50, false);
   EXPECT_EQ(order(), "gate.log.3 crane.log gate.log.2 gate.log.1 gate.log ");
+  add("gate.log.12", 300, false), add("gate.log.11", 300, false);
+  for (auto& [id, file] : files)
+    if (file->checkpoint.path.ends_with(".12")) file->moved = 1;
+  EXPECT_EQ(order(), "gate.log.3 crane.log gate.log.2 gate.log.11 gate.log.12 gate.log.1 gate.log ");
   for (auto& [id, file] : files) file->catching_up = false;
   EXPECT_EQ(order(), "");
   for (auto& [id, file] : files) file->catching_up |= file->family == folder + "/crane";
