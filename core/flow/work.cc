@@ -72,7 +72,7 @@ std::optional<std::size_t> Work::advance() {
     }
     leave(made);
   }
-  if (left_.empty())
+  if (leftovers_ != 0 && left_.empty())
     for (std::size_t i = 0; i < branches_.size(); ++i)
       if (branches_[i] == 0) left_.push_back(i);
   return std::nullopt;
@@ -88,9 +88,11 @@ void Work::begin() {
       take_lines(made, node, nullptr);
     entered += made.batch.events.size();
   }
-  taken_.resize(in_.lines.size());
-  for (std::size_t i = 0; i < taken_.size(); ++i) taken_[i] = branches_[i] != 0, given += branches_[i];
-  leftovers_ = static_cast<std::uint64_t>(std::count(taken_.begin(), taken_.end(), false));
+  for (const std::uint32_t n : branches_) given += n, leftovers_ += n == 0;
+  if (leftovers_ != 0) {
+    taken_.resize(branches_.size());
+    for (std::size_t i = 0; i < taken_.size(); ++i) taken_[i] = branches_[i] != 0;
+  }
   unbalanced_ += difference(entered, given);
 }
 

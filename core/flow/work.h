@@ -133,7 +133,7 @@ class Work {
   Pipeline::Prepared prepared_;
   std::optional<Pipeline::Present> present_;  // of the batch at_, since its last step
   std::vector<std::size_t> made_slices_;
-  std::vector<bool> taken_;              // by line
+  std::vector<bool> taken_;              // by line, before leftovers go on; empty if there are none
   std::vector<std::uint32_t> branches_;  // by line: how many were given
   std::map<std::pair<std::uint16_t, std::uint64_t>, std::uint32_t>
       branches_of_made_;  // by slice and position, beside the first

@@ -36,17 +36,23 @@ class Time final : public Step {
         ++tally.out;
         return;
       }
-      Value v = f->value;
-      if (v.kind() == Kind::text)
-        v = convert_text(v.as_text(), Kind::timestamp, {&batch.arena, event.observed});
-      else if (v.is_number())
-        v = convert_text(batch.arena.copy(v.to_string()), Kind::timestamp, {&batch.arena, event.observed});
-      if (v.kind() != Kind::timestamp)
-        return fail(batch, event, tally, "the field " + std::string(field_name(field)) + " holds no time");
+      const Value v = f->value.kind() == Kind::timestamp ? f->value : converted(batch, event, f->value);
+      if (v.kind() != Kind::timestamp) return fail_at(batch, event, tally);
       event.timestamp = v.zoneless() ? (zone ? *zone : batch.zone).to_utc(v.as_integer()) : v.as_integer();
       if (!keep) event.erase(batch.arena, f);
       ++tally.out;
     });
+  }
+
+ private:
+  // Out of the loop, which is to stay small.
+  [[gnu::noinline]] static Value converted(Batch& batch, const Event& event, const Value& v) {
+    if (!v.is_number() && v.kind() != Kind::text) return v;
+    const std::string_view text = v.is_number() ? batch.arena.copy(v.to_string()) : v.as_text();
+    return convert_text(text, Kind::timestamp, {&batch.arena, event.observed});
+  }
+  [[gnu::noinline]] void fail_at(Batch& batch, Event& event, StepTally& tally) const {
+    fail(batch, event, tally, "the field " + std::string(field_name(field)) + " holds no time");
   }
 };
 
