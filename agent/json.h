@@ -7,6 +7,8 @@
 #include <string>
 #include <string_view>
 
+#include "core/value.h"
+
 namespace dingle {
 
 using Json = nlohmann::ordered_json;  // members stay in the order in which they were added
@@ -15,5 +17,6 @@ using Json = nlohmann::ordered_json;  // members stay in the order in which they
 Json parse_json(std::string_view text);
 // On one line, or indented by so many blanks a level; bytes that are not UTF-8 are replaced.
 std::string dump(const Json& json, int indent = -1);
+Json json_of(const Value& value);  // null if it is absent
 
 }  // namespace dingle

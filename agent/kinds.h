@@ -18,6 +18,7 @@ class Destination;
 class Namer;
 struct SourceMaking;
 struct DestinationMaking;
+struct SplitSettings;
 
 // What a kind is checked with, of sources, destinations and steps alike (StepMaking): `prepare` and `make` are called with
 // sound options only, all of them there, with their fallbacks. Findings take the option's place by `options.where(NAME)`,
@@ -32,6 +33,7 @@ struct Checking {
 class Prepared {
  public:
   virtual ~Prepared() = default;
+  virtual const SplitSettings* split() const { return nullptr; }  // how a source cuts and joins lines
 };
 
 struct SourceKind {

@@ -8,12 +8,6 @@ namespace dingle {
 
 namespace {
 
-Json json_of(const Value& value) {
-  std::string text;
-  value.append_json(text);
-  return parse_json(text);
-}
-
 Json json_of(const std::vector<std::pair<std::string, Value>>& fields) {
   Json object = Json::object();
   for (const auto& [name, value] : fields) object[name] = json_of(value);

@@ -71,12 +71,21 @@ const char* content_type(bool form) {
   return form ? "Content-Type: application/x-www-form-urlencoded" : "Content-Type: application/json";
 }
 
-void print_error(const Json& body, int status, const Parameters& parameters) {
+// A text as it was asked: a parameter, or a member of the JSON object that was sent.
+std::string asked_text(const Parameters& parameters, const std::string& sent, const std::string& name) {
+  if (const auto it = parameters.find(name); it != parameters.end()) return it->second;
+  const Json members = parse_json(sent);
+  return members.is_object() && members.contains(name) && members[name].is_string()
+             ? members[name].get<std::string>()
+             : "";
+}
+
+void print_error(const Json& body, int status, const Parameters& parameters, const std::string& sent) {
   const Json error = body.is_object() ? body : Json::object();
   std::cerr << "dingle: " << error.value("detail", "the server answered " + std::to_string(status)) << "\n";
-  auto it = parameters.find(error.value("parameter", ""));
-  if (it != parameters.end() && error.contains("offset")) {
-    std::cerr << "  " << it->second << "\n  " << std::string(error["offset"].get<std::size_t>(), ' ') << '^';
+  const std::string asked = asked_text(parameters, sent, error.value("parameter", ""));
+  if (!asked.empty() && error.contains("offset")) {
+    std::cerr << "  " << asked << "\n  " << std::string(error["offset"].get<std::size_t>(), ' ') << '^';
     for (std::size_t i = 1; i < error.value("length", std::size_t{1}); ++i) std::cerr << '~';
     std::cerr << "\n";
   }
@@ -110,7 +119,7 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   answer.status = static_cast<int>(reply.status);
   answer.body = parse_json(reply.body);
   answer.ok = reply.status >= 200 && reply.status < 300 && !answer.body.is_discarded();
-  if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters);
+  if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters, body);
   if (answer.ok && answer.body.is_object() && answer.body.contains("cut_at_bytes"))
     std::cerr << "note: this is not all: the answer had reached "
               << format_size(answer.body["cut_at_bytes"].get<std::uint64_t>()) << ", which is the most\n";
@@ -136,7 +145,7 @@ int stream(const Client& client, const std::string& path, const Parameters& para
         return true;
       });
   if (reply.status != 0 && reply.status != 200) {
-    print_error(parse_json(reply.body), static_cast<int>(reply.status), parameters);
+    print_error(parse_json(reply.body), static_cast<int>(reply.status), parameters, "");
     return kFoundProblems;
   }
   if (!reply.error.empty()) {

@@ -53,6 +53,11 @@ std::string paint(const Client& client, const char* code, const std::string& tex
   return client.color ? color_mark(code) + text + color_mark("0") : text;
 }
 
+const char* field_color(std::size_t number) {
+  constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95"};
+  return kColors[number % std::size(kColors)];
+}
+
 Painter painter(const Client& client) {
   if (!client.color) return nullptr;
   return [](const char* code, const std::string& text) { return color_mark(code) + text + color_mark("0"); };

@@ -28,6 +28,7 @@ std::size_t display_width(std::string_view text);                    // characte
 std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
 std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎
 std::string paint(const Client& client, const char* code, const std::string& text);  // nothing without colour
+const char* field_color(std::size_t number);                                         // of fields, in turn
 Painter painter(const Client& client);                                               // nullptr without colour
 // A template whose captures stand out; broken into lines of `width` bytes with an indent, if it is not 0.
 std::string coloured_template(const Client& client, const std::string& text, std::size_t width = 0,

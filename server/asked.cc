@@ -130,6 +130,13 @@ Node of_body(const Call& call, const HttpRequest& request) {
 
 }  // namespace
 
+void must_be_one_of(const std::vector<std::string>& names, const std::string& name, const char* what) {
+  if (std::find(names.begin(), names.end(), name) != names.end()) return;
+  const std::string near = did_you_mean(name, names);
+  throw Refused{api_error(404, std::string("there is no ") + what + " `" + name + "`",
+                          near.empty() ? one_of(names) : near, what)};
+}
+
 std::int64_t Asked::moment(const char* name, std::int64_t if_missing) const {
   return given(name) ? parse_moment(text(name), system_now()).value_or(if_missing) : if_missing;
 }

@@ -36,6 +36,15 @@ struct Asked {
   Query query() const;  // of query_options()
 };
 
+// Throws Refused (404) with the nearest name if it is none of them. `what`: of which kind they are, as the parameter is called.
+void must_be_one_of(const std::vector<std::string>& names, const std::string& name, const char* what);
+template <class All>
+std::vector<std::string> names_of(const All& all) {
+  std::vector<std::string> names;
+  for (const auto& one : all) names.push_back(one.name);
+  return names;
+}
+
 // The options of a call that asks the stores.
 const std::vector<OptionSpec>& query_options();
 

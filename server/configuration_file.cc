@@ -20,7 +20,13 @@
 namespace dingle {
 namespace {
 
-Json findings_json(const std::vector<Finding>& findings) {
+std::string failed(const std::string& what, const std::string& path) {
+  return "cannot " + what + " " + path + ": " + std::strerror(errno);
+}
+
+}  // namespace
+
+Json ConfigurationFile::findings_json(const std::vector<Finding>& findings) {
   auto list = Json::array();
   for (const Finding& f : findings)
     list.push_back({{"severity", f.is_error ? "error" : "warning"},
@@ -31,12 +37,6 @@ Json findings_json(const std::vector<Finding>& findings) {
                     {"hint", f.hint}});
   return list;
 }
-
-std::string failed(const std::string& what, const std::string& path) {
-  return "cannot " + what + " " + path + ": " + std::strerror(errno);
-}
-
-}  // namespace
 
 Json ConfigurationFile::findings_schema() {
   return list_of(object_of({{"severity", {{"enum", {"error", "warning"}}}},

@@ -39,6 +39,7 @@ class ConfigurationFile {
   // Writes a former version's text into the file, if what stands there is what runs, and takes it.
   HttpAnswer return_to(std::int64_t number, const Said& said);
   Versions& versions() { return *versions_; }
+  static Json findings_json(const std::vector<Finding>& findings);
   static Json findings_schema();  // of findings, as answers tell them
 
  private:

@@ -154,6 +154,14 @@ bool matches_glob(std::string_view text, std::string_view glob) {
 
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
                                     std::size_t limit, bool types, Scanned& scanned, std::size_t most_bytes) {
+  const auto write = [&](const StoredEvent& event, std::string& to) { append_event_json(event, types, to); };
+  return find_events(stores, query, limit, write, scanned, most_bytes);
+}
+
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
+                                    std::size_t limit,
+                                    const std::function<void(const StoredEvent&, std::string&)>& write,
+                                    Scanned& scanned, std::size_t most_bytes) {
   auto newer = [](const FoundEvent& a, const FoundEvent& b) {
     return std::tie(a.timestamp, a.order) > std::tie(b.timestamp, b.order);
   };
@@ -183,7 +191,7 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
         }
         kept.insert(found.order);
         found.index = index;
-        append_event_json(block.event(row, fields, more), types, found.json);
+        write(block.event(row, fields, more), found.json);
         bytes += found.json.size();
         // Too many bytes: the oldest make room, and the answer is short.
         while (bytes > most_bytes && !heap.empty() && newer(found, heap.front())) {

@@ -58,7 +58,12 @@ struct FoundEvent {
   std::string index, json;  // the event as one JSON object
 };
 // The newest `limit` events, newest first; fewer if their texts would have more than `most_bytes` in all, which
-// `scanned.cut` then says. `types`: as in append_event_json.
+// `scanned.cut` then says. `write`: what makes the texts.
+std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
+                                    std::size_t limit,
+                                    const std::function<void(const StoredEvent&, std::string&)>& write,
+                                    Scanned& scanned, std::size_t most_bytes = SIZE_MAX);
+// The same as JSON. `types`: as in append_event_json.
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
                                     std::size_t limit, bool types, Scanned& scanned,
                                     std::size_t most_bytes = SIZE_MAX);

@@ -20,7 +20,7 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kPiece = 256u << 10;  // of a COPY, handed to the connection at once
+constexpr std::size_t kCopied = 256u << 10;  // of a COPY, handed to the connection at once
 
 class Postgres final : public Destination {
  public:
@@ -208,7 +208,7 @@ class Postgres final : public Destination {
     std::string piece = PgRows::head();
     for (const DeliveryEvent* e : events) {
       rows.append(e->event, piece);
-      if (piece.size() < kPiece) continue;
+      if (piece.size() < kCopied) continue;
       if (!connection_.copy(piece)) return false;
       piece.clear();
     }

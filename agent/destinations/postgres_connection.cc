@@ -7,7 +7,7 @@
 namespace dingle {
 
 using namespace std::chrono_literals;
-using Clock = std::chrono::steady_clock;
+using Steady = std::chrono::steady_clock;
 
 namespace {
 
@@ -61,11 +61,11 @@ bool PgConnection::fail(const PGresult* result) {
 }
 
 // Waits for the socket. False when cancelled or too late.
-bool PgConnection::wait(bool for_writing, Clock::time_point deadline) {
+bool PgConnection::wait(bool for_writing, Steady::time_point deadline) {
   pollfd p{PQ(PQsocket)(connection_), static_cast<short>(for_writing ? POLLIN | POLLOUT : POLLIN), 0};
   while (!cancelled_) {
     if (::poll(&p, 1, 100) > 0) return true;
-    if (Clock::now() > deadline) return false;
+    if (Steady::now() > deadline) return false;
   }
   return false;
 }
@@ -82,7 +82,7 @@ bool PgConnection::connect(const std::string& target, const std::string& passwor
   PQ(PQsetNoticeProcessor)
   (
       connection_, [](void*, const char*) {}, nullptr);
-  const auto deadline = Clock::now() + timeout_;
+  const auto deadline = Steady::now() + timeout_;
   auto state = PGRES_POLLING_WRITING;
   while (state != PGRES_POLLING_OK) {
     if (PQ(PQstatus)(connection_) == CONNECTION_BAD || state == PGRES_POLLING_FAILED)
@@ -95,7 +95,7 @@ bool PgConnection::connect(const std::string& target, const std::string& passwor
   return true;
 }
 
-bool PgConnection::flush(Clock::time_point deadline) {
+bool PgConnection::flush(Steady::time_point deadline) {
   for (;;) {
     const int left = PQ(PQflush)(connection_);
     if (left == 0) return true;
@@ -108,7 +108,7 @@ bool PgConnection::flush(Clock::time_point deadline) {
 
 // The next result; nullptr with an empty error at the end.
 PgResult PgConnection::next_result() {
-  const auto deadline = Clock::now() + timeout_;
+  const auto deadline = Steady::now() + timeout_;
   if (!flush(deadline)) return none();
   while (PQ(PQisBusy)(connection_)) {
     if (!wait(false, deadline)) {
@@ -168,7 +168,7 @@ bool PgConnection::begin_copy(const std::string& sql) {
 }
 
 bool PgConnection::copy(std::string_view bytes) {
-  const auto deadline = Clock::now() + timeout_;
+  const auto deadline = Steady::now() + timeout_;
   for (;;) {
     const int taken = PQ(PQputCopyData)(connection_, bytes.data(), static_cast<int>(bytes.size()));
     if (taken > 0) return true;
@@ -181,7 +181,7 @@ bool PgConnection::copy(std::string_view bytes) {
 }
 
 bool PgConnection::end_copy(std::uint64_t& rows) {
-  const auto deadline = Clock::now() + timeout_;
+  const auto deadline = Steady::now() + timeout_;
   for (;;) {
     const int taken = PQ(PQputCopyEnd)(connection_, nullptr);
     if (taken > 0) break;

@@ -46,8 +46,6 @@ std::uint64_t name_events(const Namer& namer, const Batch& batch, Section::To& t
   return implausible_times;
 }
 
-std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
-
 constexpr unsigned kMeasured = 16;  // of so many batches the bytes at steps are measured once
 
 // How many events the batch's source says that it holds.

@@ -64,7 +64,8 @@ void NewestLines::add(const SourceBatch& batch) {
   Piece piece;
   piece.buffer = batch.buffer;
   const std::size_t from = batch.lines.size() > kLines ? batch.lines.size() - kLines : 0;
-  for (std::size_t i = from; i < batch.lines.size(); ++i) piece.lines.push_back(batch.lines[i].text);
+  piece.slices = batch.slices;
+  piece.lines.assign(batch.lines.begin() + static_cast<std::ptrdiff_t>(from), batch.lines.end());
   Lock lock(mutex_);
   auto& pieces = sources_[batch.source];
   pieces.push_back(std::move(piece));
@@ -81,14 +82,15 @@ void NewestLines::add(const SourceBatch& batch) {
   }
 }
 
-std::vector<std::string> NewestLines::of(const std::string& source, std::size_t most) const {
+std::vector<SampleLine> NewestLines::of(const std::string& source, std::size_t most) const {
   Lock lock(mutex_);
-  std::vector<std::string> result;
+  std::vector<SampleLine> result;
   auto it = sources_.find(source);
   if (it == sources_.end()) return result;
   for (auto piece = it->second.rbegin(); piece != it->second.rend() && result.size() < most; ++piece)
     for (auto line = piece->lines.rbegin(); line != piece->lines.rend() && result.size() < most; ++line)
-      result.emplace_back(*line);
+      result.push_back({std::string(line->text),
+                        line->slice < piece->slices.size() ? piece->slices[line->slice].resource : nullptr});
   std::reverse(result.begin(), result.end());
   return result;
 }

@@ -54,12 +54,13 @@ class NewestLines {
  public:
   static constexpr std::size_t kLines = 500;
   void add(const SourceBatch& batch);
-  std::vector<std::string> of(const std::string& source, std::size_t most) const;  // the oldest first
+  std::vector<SampleLine> of(const std::string& source, std::size_t most) const;  // the oldest first
 
  private:
   struct Piece {
     std::shared_ptr<const LineBuffer> buffer;
-    std::vector<std::string_view> lines;
+    std::vector<SourceSlice> slices;
+    std::vector<SourceLine> lines;
   };
   mutable Mutex mutex_;
   std::map<std::string, std::deque<Piece>> sources_ GUARDED_BY(mutex_);

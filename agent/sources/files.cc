@@ -27,7 +27,8 @@ constexpr int kChunksInARow = 64;         // of one file, while others wait
 
 class PreparedFiles final : public Prepared {
  public:
-  SplitSettings split;
+  SplitSettings settings;
+  const SplitSettings* split() const override { return &settings; }
 };
 
 class Files final : public Source {
@@ -75,8 +76,7 @@ class Files final : public Source {
 
  private:
   static SplitSettings split_of(const SourceSettings& settings) {
-    const auto prepared = std::static_pointer_cast<const PreparedFiles>(settings.prepared);
-    return prepared ? prepared->split : SplitSettings();
+    return settings.prepared ? *settings.prepared->split() : SplitSettings();
   }
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }
   bool goes_on() const { return !stopping_ && !reader_.refused(); }
@@ -250,7 +250,7 @@ class Files final : public Source {
   std::thread thread_;
 };
 
-std::shared_ptr<const Prepared> prepare(const Checking& c) {
+std::shared_ptr<const Prepared> prepare_files(const Checking& c) {
   const PathPatterns nothing({}, {"*.gz", "*.zst", "*.xz", "*.bz2"});
   for (const std::string& path : c.options.texts("paths"))
     if (path.find_first_of("*?[{") == std::string::npos && nothing.is_excluded(path))
@@ -260,11 +260,11 @@ std::shared_ptr<const Prepared> prepare(const Checking& c) {
       c.findings.warning(c.options.where("paths"), "`" + path + "` is a folder",
                          "name the files in it: " + path + "*");
   auto prepared = std::make_shared<PreparedFiles>();
-  prepared->split.longest_line = static_cast<std::size_t>(c.options.number("longest_line"));
+  prepared->settings.longest_line = static_cast<std::size_t>(c.options.number("longest_line"));
   const Options& join = c.options.section("join");
-  prepared->split.most_lines = static_cast<std::size_t>(join.number("most_lines"));
-  prepared->split.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
-  prepared->split.indented = join.flag("indented");
+  prepared->settings.most_lines = static_cast<std::size_t>(join.number("most_lines"));
+  prepared->settings.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
+  prepared->settings.indented = join.flag("indented");
   auto compile = [&](const char* option) -> std::shared_ptr<const Template> {
     const Node* node = join.node(option);
     if (node == nullptr) return nullptr;
@@ -273,8 +273,8 @@ std::shared_ptr<const Prepared> prepare(const Checking& c) {
     for (const Problem& p : problems) c.findings.error_within(*node, p);
     return t;
   };
-  prepared->split.starts_with = compile("starts_with");
-  prepared->split.continues_with = compile("continues_with");
+  prepared->settings.starts_with = compile("starts_with");
+  prepared->settings.continues_with = compile("continues_with");
   return prepared;
 }
 
@@ -348,7 +348,7 @@ const SourceKind kFilesSource{
                     .fallback = "256KiB",
                     .text = "More bytes begin a new event.",
                     .least = 64}}}}},
-    prepare,
+    prepare_files,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); }};
 const SourceRegistration files_source(kFilesSource);
 

@@ -20,7 +20,7 @@ namespace dingle {
 namespace {
 
 using namespace std::chrono_literals;
-using Clock = std::chrono::steady_clock;
+using Steady = std::chrono::steady_clock;
 
 constexpr auto kOpenAgain = 1s;  // after a failure to listen
 constexpr auto kTick = 50ms;     // how soon a stop is noticed
@@ -150,7 +150,7 @@ class Http final : public Source, public RequestTaker {
         return server_->attach(this);
       }
       intake_.problems().set(about(), problem);
-      for (const auto again = Clock::now() + kOpenAgain; Clock::now() < again && !stopping_ && !finishing_;)
+      for (const auto again = Steady::now() + kOpenAgain; Steady::now() < again && !stopping_ && !finishing_;)
         std::this_thread::sleep_for(kTick);
     }
   }
@@ -203,7 +203,7 @@ class Http final : public Source, public RequestTaker {
     return std::nullopt;
   }
   bool durable() {
-    for (const auto until = Clock::now() + kForDisk; Clock::now() < until;)
+    for (const auto until = Steady::now() + kForDisk; Steady::now() < until;)
       if (intake_.spool().wait_durable(kTick)) return true;
     return false;
   }
@@ -221,7 +221,7 @@ class Http final : public Source, public RequestTaker {
   std::thread opener_;
 };
 
-std::shared_ptr<const Prepared> prepare(const Checking& c) {
+std::shared_ptr<const Prepared> prepare_http(const Checking& c) {
   const Options& o = c.options;
   const std::string& address = o.text("listen");
   if (const std::string problem = address_problem(address); !problem.empty())
@@ -287,7 +287,7 @@ const SourceKind kHttpSource{
                     .fallback = "24h",
                     .text = "Older ones are forgotten.",
                     .least = 1'000'000'000}}}}},
-    prepare,
+    prepare_http,
     [](const SourceMaking& m) -> std::unique_ptr<Source> {
       const Options& o = m.settings.options;
       auto token = o.given("token") ? read_token_at(o.text("token")) : Result<std::string>(std::string());

@@ -15,7 +15,7 @@
 namespace dingle {
 namespace {
 
-constexpr int kChunksInARow = 64;
+constexpr int kChunksOfOlder = 64;
 constexpr std::size_t kMostBefore = 32;     // that a file waits for, merely because they are older
 constexpr std::size_t kStart = 32;          // bytes of a beginning by which files are found
 constexpr std::size_t kMostCompared = 100;  // files of one beginning that a new one may be a copy of
@@ -130,7 +130,7 @@ bool Rotation::waits_for(TrackedFile& file, TrackedFile& other, bool renamed) {
     return !waits_for_original(other) || !of_this;
   }
   bool more = true;
-  for (int i = 0; more && i < kChunksInARow; ++i) more = calls_.read(other, UINT64_MAX);
+  for (int i = 0; more && i < kChunksOfOlder; ++i) more = calls_.read(other, UINT64_MAX);
   if (more) return true;
   const std::int64_t waited = clock_.steady() - file.grew_at;
   if (other.size_now() == other.checkpoint.position) return false;

@@ -29,6 +29,12 @@ struct Resource {
   }
 };
 
+// A line that was kept, or was sent to be looked at.
+struct SampleLine {
+  std::string text;
+  std::shared_ptr<const Resource> resource = nullptr;  // nullptr: the fields that are fixed for its source
+};
+
 // A stream, or a piece of one.
 struct SourceSlice {
   std::uint64_t stream = 0;

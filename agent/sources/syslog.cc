@@ -29,13 +29,13 @@ namespace dingle {
 namespace {
 
 using namespace std::chrono_literals;
-using Clock = std::chrono::steady_clock;
+using Steady = std::chrono::steady_clock;
 
 constexpr std::size_t kLargestDatagram = 65'536;
-constexpr std::size_t kChunk = LineBuffer::kUsual;
+constexpr std::size_t kReceived = LineBuffer::kUsual;
 constexpr auto kTogether = 20ms;             // how long a message waits for others, to be handed in with them
-constexpr auto kTick = 50ms;                 // how soon a stop is noticed
-constexpr auto kOpenAgain = 1s;              // after a failure to listen
+constexpr auto kStopSeen = 50ms;             // how soon a stop is noticed
+constexpr auto kListenAgain = 1s;            // after a failure to listen
 constexpr auto kStillLosing = 5s;            // how long after the last loss it is shown as a problem
 constexpr std::size_t kMostSenders = 1'000;  // whose resources are remembered
 
@@ -117,9 +117,9 @@ class Syslog final : public Source {
         break;
       }
       intake_.problems().set(about(what), opened.problem().message);
-      for (const auto again = Clock::now() + kOpenAgain; Clock::now() < again;) {
+      for (const auto again = Steady::now() + kListenAgain; Steady::now() < again;) {
         if (stopping_ || finishing_) return false;
-        std::this_thread::sleep_for(kTick);
+        std::this_thread::sleep_for(kStopSeen);
       }
     }
     intake_.problems().clear(about(what));
@@ -182,15 +182,16 @@ class Syslog final : public Source {
     std::vector<char> room(kLargestDatagram);
     std::map<std::string, Sender> senders;
     std::size_t gathered = 0;
-    Clock::time_point since{}, lost_at{};
+    Steady::time_point since{}, lost_at{};
     while (!stopping_) {
       const bool last = finishing_;
       pollfd waited{fd, POLLIN, 0};
-      const auto most = gathered ? std::min<Clock::duration>(kTick, since + kTogether - Clock::now()) : kTick;
+      const auto most =
+          gathered ? std::min<Steady::duration>(kStopSeen, since + kTogether - Steady::now()) : kStopSeen;
       const int wait = static_cast<int>(std::chrono::ceil<std::chrono::milliseconds>(most).count());
       ::poll(&waited, 1, last ? 0 : std::max(0, wait));
       bool empty = false;
-      while (!empty && gathered < kChunk) {
+      while (!empty && gathered < kReceived) {
         sockaddr_storage from{};
         socklen_t size = sizeof from;
         const ssize_t n =
@@ -199,22 +200,22 @@ class Syslog final : public Source {
           empty = errno != EINTR && errno != ECONNREFUSED;
           continue;
         }
-        if (gathered == 0) since = Clock::now();
+        if (gathered == 0) since = Steady::now();
         gathered += static_cast<std::size_t>(n) + 1;
         take(senders, address_text(&from, false), {room.data(), static_cast<std::size_t>(n)});
       }
       const bool done = last && empty;
-      if (gathered != 0 && (done || gathered >= kChunk || Clock::now() - since >= kTogether)) {
-        if (hold(senders)) lost_at = Clock::now();
+      if (gathered != 0 && (done || gathered >= kReceived || Steady::now() - since >= kTogether)) {
+        if (hold(senders)) lost_at = Steady::now();
         gathered = 0;
       }
       if (const std::uint32_t dropped = datagrams_dropped(fd); dropped != open_->dropped) {
         counters_.count("lost_too_fast", dropped - open_->dropped);
         open_->dropped = dropped;
-        lost_at = Clock::now();
+        lost_at = Steady::now();
       }
-      if (lost_at != Clock::time_point()) {
-        const bool still = Clock::now() - lost_at < kStillLosing;
+      if (lost_at != Steady::time_point()) {
+        const bool still = Steady::now() - lost_at < kStillLosing;
         if (still)
           intake_.problems().set(about("udp"), kLosing);
         else
@@ -289,7 +290,7 @@ class Syslog final : public Source {
     while (!stopping_) {
       if (open_->held.empty()) {
         if (received_all_) return;
-        held_changed_.wait_for(lock, kTick);
+        held_changed_.wait_for(lock, kStopSeen);
         continue;
       }
       SyslogOpen::Held held = std::move(open_->held.front());
@@ -316,7 +317,7 @@ class Syslog final : public Source {
       const auto quietest = full ? quiet_connection() : open_->connections.end();
       if (full && quietest == open_->connections.end()) waited[0].events = 0;
       for (const SyslogConnection& c : open_->connections) waited.push_back({c.socket.fd(), POLLIN, 0});
-      ::poll(waited.data(), waited.size(), last ? 0 : static_cast<int>(kTick.count()));
+      ::poll(waited.data(), waited.size(), last ? 0 : static_cast<int>(kStopSeen.count()));
       bool any = false;
       auto c = open_->connections.begin();
       for (std::size_t i = 1; i < waited.size(); ++i) {
@@ -385,10 +386,10 @@ class Syslog final : public Source {
 
   // False when the engine takes no more; what was read then waits for the next time.
   bool read(SyslogConnection& c) {
-    while (c.pending.size() < kChunk + longest_ && !c.ended) {  // a whole message, at least
+    while (c.pending.size() < kReceived + longest_ && !c.ended) {  // a whole message, at least
       const std::size_t had = c.pending.size();
-      c.pending.resize(had + kChunk / 4);
-      const ssize_t n = ::recv(c.socket.fd(), c.pending.data() + had, kChunk / 4, MSG_DONTWAIT);
+      c.pending.resize(had + kReceived / 4);
+      const ssize_t n = ::recv(c.socket.fd(), c.pending.data() + had, kReceived / 4, MSG_DONTWAIT);
       c.pending.resize(had + static_cast<std::size_t>(std::max<ssize_t>(0, n)));
       if (n > 0) c.heard = std::chrono::steady_clock::now();
       if (n < 0 && errno == EINTR) continue;
@@ -437,7 +438,7 @@ class Syslog final : public Source {
   std::vector<std::thread> threads_;
 };
 
-std::shared_ptr<const Prepared> prepare(const Checking& c) {
+std::shared_ptr<const Prepared> prepare_syslog(const Checking& c) {
   for (const char* name : {"udp", "tcp"})
     if (const std::string& address = c.options.text(name); c.options.given(name) && !address.empty())
       if (const std::string problem = address_problem(address); !problem.empty())
@@ -480,7 +481,7 @@ const SourceKind kSyslogSource{
        .text = "While `most_connections` are open, the one that was quiet for longest, and for so long at "
                "least, is "
                "closed when another one waits. It is counted."}}},
-    prepare,
+    prepare_syslog,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); }};
 const SourceRegistration syslog_source(kSyslogSource);
 

@@ -30,10 +30,6 @@ struct TryOptions {
   }
 };
 
-// The colours of fields, in turn.
-constexpr const char* kFieldColors[] = {"36", "33", "32", "35", "94", "96", "93", "92", "95"};
-const char* color_of(std::size_t slot) { return kFieldColors[slot % std::size(kFieldColors)]; }
-
 // The line with each field's text in the field's colour.
 std::string coloured_line(const Client& client, std::string_view line, const Template& t) {
   if (!client.color) return one_line(valid_utf8(line));
@@ -50,7 +46,7 @@ std::string coloured_line(const Client& client, std::string_view line, const Tem
     std::size_t end = i;
     while (end < line.size() && owner[end] == owner[i]) ++end;
     std::string piece = one_line(valid_utf8(line.substr(i, end - i)));
-    out += owner[i] < 0 ? piece : paint(client, color_of(static_cast<std::size_t>(owner[i])), piece);
+    out += owner[i] < 0 ? piece : paint(client, field_color(static_cast<std::size_t>(owner[i])), piece);
     i = end;
   }
   return out;
@@ -70,7 +66,7 @@ void print_match(const Client& client, const TriedLine& line, const TemplateSet&
     const std::string name = field + std::string(width - display_width(field), ' ');
     std::string kind(kind_name(value.kind()));
     kind.resize(9, ' ');
-    std::cout << "    " << paint(client, color_of(slot), name) << "  " << paint(client, "2", kind) << "  "
+    std::cout << "    " << paint(client, field_color(slot), name) << "  " << paint(client, "2", kind) << "  "
               << one_line(valid_utf8(value.to_string())) << "\n";
   }
 }

@@ -8,8 +8,6 @@ namespace dingle {
 
 namespace {
 
-std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
-
 template <class Work>
 void timed(StepTally& t, Work work) {
   const auto begin = std::chrono::steady_clock::now();

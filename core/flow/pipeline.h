@@ -10,6 +10,9 @@
 
 namespace dingle {
 
+// Of two counts.
+inline std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
+
 // Immutable once built: several workers run it on different batches at once.
 class Pipeline {
  public:

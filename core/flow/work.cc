@@ -5,8 +5,6 @@
 namespace dingle {
 namespace {
 
-std::uint64_t difference(std::uint64_t a, std::uint64_t b) { return a > b ? a - b : b - a; }
-
 // Of all that is not dropped; bytes are those of bodies and values.
 struct Content {
   std::uint64_t events = 0, bytes = 0;
@@ -67,8 +65,7 @@ std::optional<std::size_t> Work::advance() {
         return waiting_;
       }
       if (measures_) made.tallies[step_].bytes_out += Content(made.batch).bytes;
-      if (observer_ && made.counts && (any || !made.batch.events.empty()))
-        observer_->stepped(node, step, made.batch);
+      if (observer_ && made.counts && (any || step.with_memory())) observer_->stepped(node, step, made.batch);
     }
     leave(made);
   }

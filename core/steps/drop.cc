@@ -4,7 +4,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kDropSpec{
     "drop",
     "Takes away the events for which the condition holds. They are counted under this step.",
     "drop: { where: \"status < 400 and url.path like '/health%'\" }",
@@ -26,7 +26,7 @@ class Drop final : public Step {
   }
 };
 
-const StepRegistration registration({kSpec, [](const StepMaking&) -> std::unique_ptr<Step> {
+const StepRegistration registration({kDropSpec, [](const StepMaking&) -> std::unique_ptr<Step> {
                                        return std::make_unique<Drop>();
                                      }});
 

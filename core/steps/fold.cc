@@ -13,7 +13,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kFoldSpec{
     "fold",
     "Makes many events one for each window of time and each combination of the values of some fields. The "
     "windows go "
@@ -368,7 +368,7 @@ class Fold final : public MemoryStep {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_fold(const StepMaking& m) {
   auto step = std::make_unique<Fold>();
   step->by_names = m.options.texts("by");
   for (const std::string& name : step->by_names) step->by.push_back(field_id(name));
@@ -409,7 +409,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make, true});
+const StepRegistration fold_step({kFoldSpec, make_fold, true});
 
 }  // namespace
 }  // namespace dingle

@@ -5,7 +5,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kJsonSpec{
     "json",
     "Reads a JSON object (RFC 8259) and makes its members fields; members of inner objects get names with "
     "dots, lists are kept as lists. Null members are left out. Numbers beyond 64 bits stay as they are "
@@ -60,7 +60,7 @@ class Json final : public Step {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_json(const StepMaking& m) {
   auto step = std::make_unique<Json>();
   step->field = field_id(m.options.text("field"));
   step->prefix = m.options.text("prefix");
@@ -73,7 +73,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration json_step({kJsonSpec, make_json});
 
 }  // namespace
 }  // namespace dingle

@@ -4,7 +4,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kOmitSpec{
     "omit",
     "Takes fields away. A field that an event lacks is no error. Omitting `body` leaves it empty.",
     "omit: { fields: [crew.name, passenger.email] }",
@@ -26,13 +26,13 @@ class Omit final : public Step {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_omit(const StepMaking& m) {
   auto step = std::make_unique<Omit>();
   for (const std::string& name : m.options.texts("fields")) step->fields.push_back(field_id(name));
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration omit_step({kOmitSpec, make_omit});
 
 }  // namespace
 }  // namespace dingle

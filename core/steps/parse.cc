@@ -5,7 +5,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kParseSpec{
     "parse",
     "Takes a text apart with templates. They are tried in order, and the first that matches gives the event "
     "its fields. Where another field says how the text is laid out, `by` names it and `cases` has the "
@@ -84,6 +84,25 @@ class Parse final : public Step {
       }
       explain(batch, event, tally, text, set, expensive, explaining);
     });
+  }
+
+  std::vector<Captured> captured(const Batch& batch, const Event& event) const override {
+    std::vector<Captured> all;
+    const Value input = batch.get(event, field);
+    if (!input.is_textual()) return all;
+    Arena arena;
+    const MatchContext context{&arena, event.observed};
+    const Case* chosen = by == kNoField ? nullptr : case_of(batch, event);
+    const TemplateSet& set = chosen ? chosen->set : common;
+    std::vector<Value> values;
+    const int which = set.match(input.as_text(), context, values);
+    if (which < 0) return all;
+    const Template& matched = set[static_cast<std::size_t>(which)];
+    const auto places = matched.places(input.as_text(), context);
+    for (std::size_t i = 0; i < places.size(); ++i)
+      if (places[i].second != 0)
+        all.push_back({matched.slots()[i].field, input.as_text().substr(places[i].first, places[i].second)});
+    return all;
   }
 
  private:
@@ -189,7 +208,7 @@ void add_places(const Node& node, std::vector<const Node*>& to) {
   for (const Node& item : node.items) to.push_back(&item);
 }
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_parse(const StepMaking& m) {
   auto step = std::make_unique<Parse>();
   step->field = field_id(m.options.text("field"));
   step->keep_partial = m.options.flag("keep_partial");
@@ -234,7 +253,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration parse_step({kParseSpec, make_parse});
 
 }  // namespace
 }  // namespace dingle

@@ -4,7 +4,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kRenameSpec{
     "rename",
     "Gives fields another name; their values stay. A field that an event lacks is no error; a field that has "
     "the new name already is replaced.",
@@ -31,7 +31,7 @@ class Rename final : public Step {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_rename(const StepMaking& m) {
   auto step = std::make_unique<Rename>();
   for (const auto& entry : m.options.tree("fields").entries) {
     if (!writable_field(m, entry.value, entry.value.scalar)) return nullptr;
@@ -40,7 +40,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration rename_step({kRenameSpec, make_rename});
 
 }  // namespace
 }  // namespace dingle

@@ -7,7 +7,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kSetSpec{
     "set",
     "Gives fields a value; what they held before is replaced. In a text, `{field}` stands for another "
     "field's value (nothing if the event lacks it); braces are "
@@ -86,7 +86,7 @@ bool parse_pieces(std::string_view text, std::vector<Set::Piece>& pieces, Proble
   return true;
 }
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_set(const StepMaking& m) {
   auto step = std::make_unique<Set>();
   bool ok = true;
   for (const auto& entry : m.options.tree("fields").entries) {
@@ -125,7 +125,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration set_step({kSetSpec, make_set});
 
 }  // namespace
 }  // namespace dingle

@@ -64,6 +64,13 @@ class Step {
   virtual std::string stops_everything() const { return ""; }
   // Itself, if it has memory (core/steps/memory.h).
   virtual const MemoryStep* with_memory() const { return nullptr; }
+  // The texts that it would capture of this event, where they stand: views into the texts that it takes apart. For people,
+  // who see line and fields together; costs more than `run`.
+  struct Captured {
+    FieldId field = kNoField;
+    std::string_view text;
+  };
+  virtual std::vector<Captured> captured(const Batch&, const Event&) const { return {}; }
   // Its templates as they were written; `matched` and `expensive` have one entry for each.
   virtual std::vector<std::string> templates() const { return {}; }
 

@@ -8,7 +8,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kTimeSpec{
     "time",
     "Takes the event's timestamp from a field: a timestamp that a template captured, a text in any common "
     "form, or a number of seconds (milli-, micro-, nanoseconds) "
@@ -56,7 +56,7 @@ class Time final : public Step {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_time(const StepMaking& m) {
   auto step = std::make_unique<Time>();
   const std::string& field = m.options.text("field");
   if (belongs_to_event(field)) {
@@ -79,7 +79,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make});
+const StepRegistration time_step({kTimeSpec, make_time});
 
 }  // namespace
 }  // namespace dingle

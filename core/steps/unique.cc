@@ -14,7 +14,7 @@
 namespace dingle {
 namespace {
 
-const ComponentSpec kSpec{
+const ComponentSpec kUniqueSpec{
     "unique",
     "Lets the first event pass of those that have the same values in some fields, and drops what comes "
     "within a "
@@ -164,7 +164,7 @@ class Unique final : public MemoryStep {
   }
 };
 
-std::unique_ptr<Step> make(const StepMaking& m) {
+std::unique_ptr<Step> make_unique(const StepMaking& m) {
   auto step = std::make_unique<Unique>();
   step->by_names = m.options.texts("by");
   for (const std::string& name : step->by_names) step->by.push_back(field_id(name));
@@ -178,7 +178,7 @@ std::unique_ptr<Step> make(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration registration({kSpec, make, true});
+const StepRegistration unique_step({kUniqueSpec, make_unique, true});
 
 }  // namespace
 }  // namespace dingle

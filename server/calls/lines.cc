@@ -27,20 +27,6 @@ Json json_of(const SampledShape& s) {
   return row;
 }
 
-template <class All>
-std::vector<std::string> names_of(const All& all) {
-  std::vector<std::string> names;
-  for (const auto& one : all) names.push_back(one.name);
-  return names;
-}
-
-void must_be_one_of(const std::vector<std::string>& names, const std::string& name, const char* what) {
-  if (std::find(names.begin(), names.end(), name) != names.end()) return;
-  const std::string near = did_you_mean(name, names);
-  throw Refused{api_error(404, std::string("there is no ") + what + " `" + name + "`",
-                          near.empty() ? one_of(names) : near, what)};
-}
-
 HttpAnswer try_templates(Api& api, const Asked& asked) {
   auto configuration = api.engine().configuration();
   const PatternLibrary& library = *configuration->patterns;
@@ -65,7 +51,8 @@ HttpAnswer try_templates(Api& api, const Asked& asked) {
   std::vector<std::string> tried = asked.texts("lines");
   if (asked.given("source")) {
     must_be_one_of(names_of(configuration->sources), asked.text("source"), "source");
-    tried = api.engine().newest_lines().of(asked.text("source"), NewestLines::kLines);
+    for (SampleLine& line : api.engine().newest_lines().of(asked.text("source"), NewestLines::kLines))
+      tried.push_back(std::move(line.text));
   } else if (!asked.given("lines"))
     return api_error(400, "which lines?", "send `lines`, or name a `source`", "lines");
   constexpr std::size_t kMostAdvised = 50;
@@ -90,8 +77,8 @@ HttpAnswer newest_lines(Api& api, const Asked& asked) {
   auto configuration = api.engine().configuration();
   must_be_one_of(names_of(configuration->sources), source, "source");
   AnswerList all;
-  for (const std::string& line : api.engine().newest_lines().of(source, asked.number("limit")))
-    if (all.room(line.size() + 3)) all.add(valid_utf8(line));
+  for (const SampleLine& line : api.engine().newest_lines().of(source, asked.number("limit")))
+    if (all.room(line.text.size() + 3)) all.add(valid_utf8(line.text));
   return json_answer(all.with_cut({{"source", source}, {"lines", all.take()}}));
 }
 

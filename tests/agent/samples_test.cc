@@ -76,18 +76,24 @@ SourceBatch batch_of(const std::vector<std::string>& lines) {
   return batch;
 }
 
+std::vector<std::string> texts(const std::vector<SampleLine>& lines) {
+  std::vector<std::string> all;
+  for (const SampleLine& line : lines) all.push_back(line.text);
+  return all;
+}
+
 TEST(NewestLines, AreTheLastOnesOldestFirst) {
   NewestLines newest;
   EXPECT_TRUE(newest.of("s", 5).empty());
   newest.add(batch_of({"a", "b", "c"}));
   newest.add(batch_of({"d"}));
-  EXPECT_EQ(newest.of("s", 2), (std::vector<std::string>{"c", "d"}));
-  EXPECT_EQ(newest.of("s", 9), (std::vector<std::string>{"a", "b", "c", "d"}));
+  EXPECT_EQ(texts(newest.of("s", 2)), (std::vector<std::string>{"c", "d"}));
+  EXPECT_EQ(texts(newest.of("s", 9)), (std::vector<std::string>{"a", "b", "c", "d"}));
   for (int i = 0; i < 3000; ++i) newest.add(batch_of({std::to_string(i)}));
   const auto all = newest.of("s", 100'000);
   EXPECT_GE(all.size(), NewestLines::kLines);
   EXPECT_LE(all.size(), NewestLines::kLines + 1);
-  EXPECT_EQ(all.back(), "2999");
+  EXPECT_EQ(all.back().text, "2999");
 }
 
 }  // namespace

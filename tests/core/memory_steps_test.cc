@@ -7,12 +7,12 @@
 
 #include "core/flow/pipeline.h"
 #include "core/steps/set_function.h"
+#include "core/time/instant.h"
 #include "tests/core/nodes.h"
 
 namespace dingle {
 namespace {
 
-constexpr std::int64_t kSecond = 1'000'000'000;
 using Texts = std::vector<std::string>;
 
 std::string problem(const char* kind, const Node& options) {

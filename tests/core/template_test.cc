@@ -39,74 +39,81 @@ std::string result(const std::string& text, const std::string& line, bool open_e
   return out;
 }
 
-struct Case {
+struct TemplateCase {
   const char *text, *line, *expected;
 };
 
-class TemplateMatches : public testing::TestWithParam<Case> {};
+class TemplateMatches : public testing::TestWithParam<TemplateCase> {};
 TEST_P(TemplateMatches, AsWritten) {
   EXPECT_EQ(result(GetParam().text, GetParam().line), GetParam().expected)
       << GetParam().text << " on " << GetParam().line;
 }
 
-INSTANTIATE_TEST_SUITE_P(Literals, TemplateMatches,
-                         testing::Values(Case{"gate [{n:int}]", "gate [7]", "n=7"},
-                                         Case{"a.b*c\\d(e) {x:word}", "a.b*c\\d(e) y", "x=y"},
-                                         Case{"{{{x:int}}}", "{5}", "x=5"},
-                                         Case{"{{}} {x:int}", "{} 5", "x=5"}, Case{"same", "same", ""},
-                                         Case{"same", "some", "column 2"}, Case{"same", "sam", "column 4"},
-                                         Case{"same", "same!", "column 5"}));
+INSTANTIATE_TEST_SUITE_P(
+    Literals, TemplateMatches,
+    testing::Values(TemplateCase{"gate [{n:int}]", "gate [7]", "n=7"},
+                    TemplateCase{"a.b*c\\d(e) {x:word}", "a.b*c\\d(e) y", "x=y"},
+                    TemplateCase{"{{{x:int}}}", "{5}", "x=5"}, TemplateCase{"{{}} {x:int}", "{} 5", "x=5"},
+                    TemplateCase{"same", "same", ""}, TemplateCase{"same", "some", "column 2"},
+                    TemplateCase{"same", "sam", "column 4"}, TemplateCase{"same", "same!", "column 5"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Captures, TemplateMatches,
-    testing::Values(Case{"{a} {b}", "one two three", "a=one b=two three"},
-                    Case{"{a}: {b}", "k: v: w", "a=k b=v: w"}, Case{"user=\"{user}\"", "user=\"\"", "user="},
-                    Case{"{:word} {b:word}", "skip keep", "b=keep"},
-                    Case{"{a:word}-{b:word}", "x-y", "a=x b=y"},
-                    Case{"{a:unspaced} {b:rest}", "/gate/7 and more", "a=/gate/7 b=and more"},
-                    Case{"{a:word} end", "/x end", "column 1"},
-                    Case{"{a:alphabetic}{b:int}", "abc12", "a=abc b=12"},
-                    Case{"{a:quoted} {b:int}", "\"say \\\"hi\\\"\" 3", "a=say \"hi\" b=3"},
-                    Case{"{a:line}\n{b:rest}", "first\nsecond\nthird", "a=first b=second\nthird"}));
+    testing::Values(TemplateCase{"{a} {b}", "one two three", "a=one b=two three"},
+                    TemplateCase{"{a}: {b}", "k: v: w", "a=k b=v: w"},
+                    TemplateCase{"user=\"{user}\"", "user=\"\"", "user="},
+                    TemplateCase{"{:word} {b:word}", "skip keep", "b=keep"},
+                    TemplateCase{"{a:word}-{b:word}", "x-y", "a=x b=y"},
+                    TemplateCase{"{a:unspaced} {b:rest}", "/gate/7 and more", "a=/gate/7 b=and more"},
+                    TemplateCase{"{a:word} end", "/x end", "column 1"},
+                    TemplateCase{"{a:alphabetic}{b:int}", "abc12", "a=abc b=12"},
+                    TemplateCase{"{a:quoted} {b:int}", "\"say \\\"hi\\\"\" 3", "a=say \"hi\" b=3"},
+                    TemplateCase{"{a:line}\n{b:rest}", "first\nsecond\nthird", "a=first b=second\nthird"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Typed, TemplateMatches,
     testing::Values(
-        Case{"{x:int}", "-17", "x=-17"}, Case{"{x:int}", "9223372036854775807", "x=9223372036854775807"},
-        Case{"{x:int}", "-9223372036854775808", "x=-9223372036854775808"},
-        Case{"{x:int}", "9223372036854775808", "column 1"}, Case{"{x:int}.", "12.", "x=12"},
-        Case{"{x:decimal}", "1.5e3", "x=1500"}, Case{"{x:decimal}.", "12..", "column 4"},
-        Case{"{x:decimal}", "+2.5", "x=2.5"}, Case{"{x:hex}", "0x1F", "x=31"},
-        Case{"{x:boolean}", "Yes", "x=true"}, Case{"{x:boolean}", "truely", "column 1"},
-        Case{"{x:level} {y}", "WARN ok", "x=WARN y=ok"}, Case{"{x:ip}", "192.0.2.255", "x=192.0.2.255"},
-        Case{"{x:ip}5", "192.0.2.2555", "x=192.0.2.255"}, Case{"{x:ip}", "192.0.2.256", "column 11"},
-        Case{"{x:ip}", "2001:db8::7", "x=2001:db8::7"},
-        Case{"{x:ip}:{p:port}", "192.0.2.1:443", "x=192.0.2.1 p=443"}, Case{"{p:port}", "70000", "column 1"},
-        Case{"{x:mac}", "00:00:5e:00:53:01", "x=00:00:5e:00:53:01"},
-        Case{"{x:uuid}", "123e4567-e89b-12d3-a456-426614174000", "x=123e4567-e89b-12d3-a456-426614174000"},
-        Case{"[{at:clf_time}]", "[23/Nov/2026:10:00:00 +0100]", "at=2026-11-23T09:00:00Z"},
-        Case{"{at:rfc3339} x", "2026-11-23 10:00:00,125 x", "at=2026-11-23T10:00:00.125Z"}));
+        TemplateCase{"{x:int}", "-17", "x=-17"},
+        TemplateCase{"{x:int}", "9223372036854775807", "x=9223372036854775807"},
+        TemplateCase{"{x:int}", "-9223372036854775808", "x=-9223372036854775808"},
+        TemplateCase{"{x:int}", "9223372036854775808", "column 1"}, TemplateCase{"{x:int}.", "12.", "x=12"},
+        TemplateCase{"{x:decimal}", "1.5e3", "x=1500"}, TemplateCase{"{x:decimal}.", "12..", "column 4"},
+        TemplateCase{"{x:decimal}", "+2.5", "x=2.5"}, TemplateCase{"{x:hex}", "0x1F", "x=31"},
+        TemplateCase{"{x:boolean}", "Yes", "x=true"}, TemplateCase{"{x:boolean}", "truely", "column 1"},
+        TemplateCase{"{x:level} {y}", "WARN ok", "x=WARN y=ok"},
+        TemplateCase{"{x:ip}", "192.0.2.255", "x=192.0.2.255"},
+        TemplateCase{"{x:ip}5", "192.0.2.2555", "x=192.0.2.255"},
+        TemplateCase{"{x:ip}", "192.0.2.256", "column 11"},
+        TemplateCase{"{x:ip}", "2001:db8::7", "x=2001:db8::7"},
+        TemplateCase{"{x:ip}:{p:port}", "192.0.2.1:443", "x=192.0.2.1 p=443"},
+        TemplateCase{"{p:port}", "70000", "column 1"},
+        TemplateCase{"{x:mac}", "00:00:5e:00:53:01", "x=00:00:5e:00:53:01"},
+        TemplateCase{"{x:uuid}", "123e4567-e89b-12d3-a456-426614174000",
+                     "x=123e4567-e89b-12d3-a456-426614174000"},
+        TemplateCase{"[{at:clf_time}]", "[23/Nov/2026:10:00:00 +0100]", "at=2026-11-23T09:00:00Z"},
+        TemplateCase{"{at:rfc3339} x", "2026-11-23 10:00:00,125 x", "at=2026-11-23T10:00:00.125Z"}));
 
 INSTANTIATE_TEST_SUITE_P(
     OptionalAndChoice, TemplateMatches,
-    testing::Values(Case{"a{[} b={b:int}{]} c", "a b=1 c", "b=1"}, Case{"a{[} b={b:int}{]} c", "a c", ""},
-                    Case{"a{[} b={b:int}{]} c", "a b=x c", "column 5"},
-                    Case{"{m}{[} trace={t:word}{]}", "went well trace=abc", "m=went well t=abc"},
-                    Case{"{m}{[} trace={t:word}{]}", "went well", "m=went well"},
-                    Case{"{(}GET{|}PUT{)} {p}", "PUT /x", "p=/x"},
-                    Case{"{(}id {a:int}{|}name {b:word}{)}", "name tern", "b=tern"},
-                    Case{"{(}id {a:int}{|}name {a:word}{)}", "name tern", "a=tern"},
-                    Case{"{(}ab{|}abc{)}d", "abcd",
-                         "column 3"},  // committed: the first alternative that matches is final
-                    Case{"x{ }y", "x \t y", ""}, Case{"{a}{ }y", "x   y", "a=x"},
-                    Case{"{[}{a:int} {]}{b:word}", "12 x", "a=12 b=x"}));
+    testing::Values(TemplateCase{"a{[} b={b:int}{]} c", "a b=1 c", "b=1"},
+                    TemplateCase{"a{[} b={b:int}{]} c", "a c", ""},
+                    TemplateCase{"a{[} b={b:int}{]} c", "a b=x c", "column 5"},
+                    TemplateCase{"{m}{[} trace={t:word}{]}", "went well trace=abc", "m=went well t=abc"},
+                    TemplateCase{"{m}{[} trace={t:word}{]}", "went well", "m=went well"},
+                    TemplateCase{"{(}GET{|}PUT{)} {p}", "PUT /x", "p=/x"},
+                    TemplateCase{"{(}id {a:int}{|}name {b:word}{)}", "name tern", "b=tern"},
+                    TemplateCase{"{(}id {a:int}{|}name {a:word}{)}", "name tern", "a=tern"},
+                    TemplateCase{"{(}ab{|}abc{)}d", "abcd",
+                                 "column 3"},  // committed: the first alternative that matches is final
+                    TemplateCase{"x{ }y", "x \t y", ""}, TemplateCase{"{a}{ }y", "x   y", "a=x"},
+                    TemplateCase{"{[}{a:int} {]}{b:word}", "12 x", "a=12 b=x"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Regexes, TemplateMatches,
-    testing::Values(Case{"{b:/[A-Z]{2}-\\d{2}/} free", "NQ-07 free", "b=NQ-07"},
-                    Case{"{b:/a+/}ab", "aaab", "column 4"},    // atomic: what a regex took it keeps
-                    Case{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
-                    Case{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
+    testing::Values(TemplateCase{"{b:/[A-Z]{2}-\\d{2}/} free", "NQ-07 free", "b=NQ-07"},
+                    TemplateCase{"{b:/a+/}ab", "aaab", "column 4"},    // atomic: what a regex took it keeps
+                    TemplateCase{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
+                    TemplateCase{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
 
 // The short way of reading decimals must agree with the careful one to the last bit.
 TEST(Template, DecimalsAreTheNearestDoubles) {
@@ -230,13 +237,13 @@ TEST(Template, FailureAfterAnOptionalPartNamesBoth) {
             "column 2: expected \"b\" or \"c\", found \"x\"");
 }
 
-struct BadCase {
+struct BadTemplate {
   const char* text;
   std::size_t offset;
   const char* message;
   const char* hint;
 };
-class RefusedTemplate : public testing::TestWithParam<BadCase> {};
+class RefusedTemplate : public testing::TestWithParam<BadTemplate> {};
 TEST_P(RefusedTemplate, WithPlaceAndHint) {
   const PatternLibrary library;
   std::vector<Problem> problems;
@@ -248,26 +255,27 @@ TEST_P(RefusedTemplate, WithPlaceAndHint) {
 }
 INSTANTIATE_TEST_SUITE_P(
     Templates, RefusedTemplate,
-    testing::Values(BadCase{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
-                    BadCase{"a {b", 2, "not closed", "close it with }"},
-                    BadCase{"a } b", 2, "single `}`", "}}"},
-                    BadCase{"{a:int} {a:int}", 8, "captured twice", "another name"},
-                    BadCase{"{a}{b}", 0, "nothing says where", "literal"},
-                    BadCase{"{a:word}{b:int}", 0, "nothing says where", "literal"},
-                    BadCase{"{}", 0, "empty braces", "{{}}"},
-                    BadCase{"{x:}", 0, "missing after the colon", "{name:word}"},
-                    BadCase{"{1x:int}", 1, "not a field name", "letter"},
-                    BadCase{"{x:/a(/}", 6, "regex is not valid", ""}, BadCase{"{x:/a\\Kb/}", 5, "\\K", ""},
-                    BadCase{"{[}a", 0, "not closed", "{]}"}, BadCase{"a{]}", 1, "closes nothing", ""},
-                    BadCase{"{a:int}5 {b}", 0, "can never match", "{a:digits(..3)}"},
-                    BadCase{"{a:int(5..x)}", 7, "is no range", "low..high"},
-                    BadCase{"{a:word(max=3)}", 8, "no parameter `max`", ""},
-                    BadCase{"{a:time(zone=Europe/Oslu)}", 8, "unknown time zone", "Europe/Oslo"},
-                    BadCase{"{a:time(\"%Q\")}", 8, "unknown conversion %Q", ""},
-                    BadCase{"{:csv(a, b:itn)}", 9, "`itn` is no typed pattern", "int"},
-                    BadCase{"{:xml(a)}", 6, "no field's name", "field=path"},
-                    BadCase{"{a:word(3", 0, "not closed", ""}, BadCase{"{'abc", 0, "not closed", ""},
-                    BadCase{"{u.:email}", 0, "brings no fields", ""}, BadCase{"", 0, "empty", ""}));
+    testing::Values(BadTemplate{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
+                    BadTemplate{"a {b", 2, "not closed", "close it with }"},
+                    BadTemplate{"a } b", 2, "single `}`", "}}"},
+                    BadTemplate{"{a:int} {a:int}", 8, "captured twice", "another name"},
+                    BadTemplate{"{a}{b}", 0, "nothing says where", "literal"},
+                    BadTemplate{"{a:word}{b:int}", 0, "nothing says where", "literal"},
+                    BadTemplate{"{}", 0, "empty braces", "{{}}"},
+                    BadTemplate{"{x:}", 0, "missing after the colon", "{name:word}"},
+                    BadTemplate{"{1x:int}", 1, "not a field name", "letter"},
+                    BadTemplate{"{x:/a(/}", 6, "regex is not valid", ""},
+                    BadTemplate{"{x:/a\\Kb/}", 5, "\\K", ""}, BadTemplate{"{[}a", 0, "not closed", "{]}"},
+                    BadTemplate{"a{]}", 1, "closes nothing", ""},
+                    BadTemplate{"{a:int}5 {b}", 0, "can never match", "{a:digits(..3)}"},
+                    BadTemplate{"{a:int(5..x)}", 7, "is no range", "low..high"},
+                    BadTemplate{"{a:word(max=3)}", 8, "no parameter `max`", ""},
+                    BadTemplate{"{a:time(zone=Europe/Oslu)}", 8, "unknown time zone", "Europe/Oslo"},
+                    BadTemplate{"{a:time(\"%Q\")}", 8, "unknown conversion %Q", ""},
+                    BadTemplate{"{:csv(a, b:itn)}", 9, "`itn` is no typed pattern", "int"},
+                    BadTemplate{"{:xml(a)}", 6, "no field's name", "field=path"},
+                    BadTemplate{"{a:word(3", 0, "not closed", ""}, BadTemplate{"{'abc", 0, "not closed", ""},
+                    BadTemplate{"{u.:email}", 0, "brings no fields", ""}, BadTemplate{"", 0, "empty", ""}));
 
 TEST(Template, SeveralMistakesAreAllReported) {
   const PatternLibrary library;
@@ -277,78 +285,81 @@ TEST(Template, SeveralMistakesAreAllReported) {
 }
 
 INSTANTIATE_TEST_SUITE_P(AnyCase, TemplateMatches,
-                         testing::Values(Case{"{'Error'}: {x}", "eRROR: late", "x=late"},
-                                         Case{"{x}{'END'}", "all end", "x=all "},
-                                         Case{"{x:alphabetic}{'2a'}", "ab2A", "x=ab"},
-                                         Case{"{'it''s'} {x:int}", "IT'S 4", "x=4"},
-                                         Case{"{'error'}", "erro", "column 1"}));
+                         testing::Values(TemplateCase{"{'Error'}: {x}", "eRROR: late", "x=late"},
+                                         TemplateCase{"{x}{'END'}", "all end", "x=all "},
+                                         TemplateCase{"{x:alphabetic}{'2a'}", "ab2A", "x=ab"},
+                                         TemplateCase{"{'it''s'} {x:int}", "IT'S 4", "x=4"},
+                                         TemplateCase{"{'error'}", "erro", "column 1"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Parameters, TemplateMatches,
-    testing::Values(Case{"{s:int(100..599)}", "404", "s=404"}, Case{"{s:int(100..599)}", "600", "column 1"},
-                    Case{"{s:decimal(..1.5)}", "1.5", "s=1.5"},
-                    Case{"{w:word(..4)}{rest}", "Kittiwake", "w=Kitt rest=iwake"},
-                    Case{"{w:word(3..)} {x:int}", "ab 1", "column 3"},
-                    Case{"{at:time(\"%d.%m.%y %H:%M\")} x", "23.11.26 10:00 x", "at=2026-11-23T10:00:00Z"},
-                    Case{"{at:time(order=mdy)}", "03/04/2026 10:00:00", "at=2026-03-04T10:00:00Z"},
-                    Case{"{at:rfc3339(zone=Europe/Stockholm)}", "2026-11-23 10:00:00",
-                         "at=2026-11-23T09:00:00Z"},
-                    Case{"{n:grouped}", "1,234,567", "n=1234567"},
-                    Case{"{n:grouped(separator=\".\")} x", "12.345 x", "n=12345"},
-                    Case{"{n:grouped},{rest}", "1,23", "n=1 rest=23"}));
+    testing::Values(
+        TemplateCase{"{s:int(100..599)}", "404", "s=404"},
+        TemplateCase{"{s:int(100..599)}", "600", "column 1"},
+        TemplateCase{"{s:decimal(..1.5)}", "1.5", "s=1.5"},
+        TemplateCase{"{w:word(..4)}{rest}", "Kittiwake", "w=Kitt rest=iwake"},
+        TemplateCase{"{w:word(3..)} {x:int}", "ab 1", "column 3"},
+        TemplateCase{"{at:time(\"%d.%m.%y %H:%M\")} x", "23.11.26 10:00 x", "at=2026-11-23T10:00:00Z"},
+        TemplateCase{"{at:time(order=mdy)}", "03/04/2026 10:00:00", "at=2026-03-04T10:00:00Z"},
+        TemplateCase{"{at:rfc3339(zone=Europe/Stockholm)}", "2026-11-23 10:00:00", "at=2026-11-23T09:00:00Z"},
+        TemplateCase{"{n:grouped}", "1,234,567", "n=1234567"},
+        TemplateCase{"{n:grouped(separator=\".\")} x", "12.345 x", "n=12345"},
+        TemplateCase{"{n:grouped},{rest}", "1,23", "n=1 rest=23"}));
 
 INSTANTIATE_TEST_SUITE_P(Units, TemplateMatches,
-                         testing::Values(Case{"{d:duration}", "2h45m", "d=9900000000000"},
-                                         Case{"{d:duration} x", "1.5 ms x", "d=1500000"},
-                                         Case{"{d:duration}", "01:02:03.5", "d=3723500000000"},
-                                         Case{"{d:duration}", "PT1M30S", "d=90000000000"},
-                                         Case{"{d:duration}", "17 berths", "column 1"},
-                                         Case{"{s:size}", "1.5 GiB", "s=1610612736"},
-                                         Case{"{s:size}", "10KB", "s=10000"},
-                                         Case{"{p:percent} of", "12.5% of", "p=12.5"},
-                                         Case{"{l:level}", "WRN", "l=WRN"}));
+                         testing::Values(TemplateCase{"{d:duration}", "2h45m", "d=9900000000000"},
+                                         TemplateCase{"{d:duration} x", "1.5 ms x", "d=1500000"},
+                                         TemplateCase{"{d:duration}", "01:02:03.5", "d=3723500000000"},
+                                         TemplateCase{"{d:duration}", "PT1M30S", "d=90000000000"},
+                                         TemplateCase{"{d:duration}", "17 berths", "column 1"},
+                                         TemplateCase{"{s:size}", "1.5 GiB", "s=1610612736"},
+                                         TemplateCase{"{s:size}", "10KB", "s=10000"},
+                                         TemplateCase{"{p:percent} of", "12.5% of", "p=12.5"},
+                                         TemplateCase{"{l:level}", "WRN", "l=WRN"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Structured, TemplateMatches,
-    testing::Values(Case{"{:csv(ship, berth:int, , place)}", "Tern,4,x,\"Northquay, \"\"west\"\"\"",
-                         "ship=Tern berth=4 place=Northquay, \"west\""},
-                    Case{"{row.:csv(a, b, separator=\";\")} end", "1;2 end", "row.a=1 row.b=2"},
-                    Case{"{row:csv(a:int, b)}", "1,x", "row={\"a\":1,\"b\":\"x\"}"},
-                    Case{"{:csv(a:int, b)}", "x,y", "column 1"}, Case{"{:csv(a:int, b)}", ",y", "b=y"},
-                    Case{"{:csv(a, b)}", "x", "column 2"},
-                    Case{"load {:pairs}", "load crane=7 kg=12.5 state=\"at rest\" on=true",
-                         "crane=7 kg=12.5 state=at rest on=true"},
-                    Case{"{p.:pairs(separator=\"&\")} end", "a=1&b=x end", "p.a=1 p.b=x"},
-                    Case{"{p:pairs(values=text)}", "a=007 b=1", "p={\"a\":\"007\",\"b\":\"1\"}"},
-                    Case{"{m} {:json}", "sent {\"ship\":\"Tern\",\"at\":{\"berth\":4},\"tags\":[1,2]}",
-                         "m=sent ship=Tern at.berth=4 tags=[1,2]"},
-                    Case{"{j.:json(depth=1)} {x:int}", "{\"a\":{\"b\":1}} 7", "x=7 j.a={\"b\":1}"},
-                    Case{"{j:json}!", "[1,{\"a\":2}]!", "j=[1,{\"a\":2}]"},
-                    Case{"{j:json}", "{\"a\":}", "column 1"},
-                    Case{"{:json(in=string)} x", "\"{\\\"a\\\":1}\" x", "a=1"},
-                    Case{"{l:list}", "[tern, 4, \"storm petrel\"]", "l=[\"tern\",4,\"storm petrel\"]"},
-                    Case{"{l:list(int, separator=\"|\", open=\"<\", close=\">\")}", "<1|22>", "l=[1,22]"},
-                    Case{"{l:list(int)}", "[1,x]", "column 1"}, Case{"{l:list}", "[]", "l=[]"},
-                    Case{"{:xml(ship=/call/ship, lat=/call/position/@lat:decimal, any=note)} end",
-                         "<call><position lon=\"1\" lat=\"59.5\"/><x><note>a &amp; "
-                         "b&#33;</note></x><ship>Tern</ship></call> end",
-                         "ship=Tern lat=59.5 any=a & b!"},
-                    Case{"{:xml(a=/b)}", "<b>x</c>", "column 1"},
-                    Case{"{u.:uri}", "https://staff@[2001:db8::7]:8443/a/b?x=1#y",
-                         "u.scheme=https u.user=staff u.address=2001:db8::7 u.port=8443 u.path=/a/b "
-                         "u.query=x=1 u.fragment=y"},
-                    Case{"{u:uri} x", "https://skerry.example/a x", "u=https://skerry.example/a"},
-                    Case{"{peer.:endpoint} {p:endpoint}", "gate-7:80 192.0.2.7:443",
-                         "peer.host=gate-7 peer.port=80 p=192.0.2.7:443"}));
+    testing::Values(
+        TemplateCase{"{:csv(ship, berth:int, , place)}", "Tern,4,x,\"Northquay, \"\"west\"\"\"",
+                     "ship=Tern berth=4 place=Northquay, \"west\""},
+        TemplateCase{"{row.:csv(a, b, separator=\";\")} end", "1;2 end", "row.a=1 row.b=2"},
+        TemplateCase{"{row:csv(a:int, b)}", "1,x", "row={\"a\":1,\"b\":\"x\"}"},
+        TemplateCase{"{:csv(a:int, b)}", "x,y", "column 1"}, TemplateCase{"{:csv(a:int, b)}", ",y", "b=y"},
+        TemplateCase{"{:csv(a, b)}", "x", "column 2"},
+        TemplateCase{"load {:pairs}", "load crane=7 kg=12.5 state=\"at rest\" on=true",
+                     "crane=7 kg=12.5 state=at rest on=true"},
+        TemplateCase{"{p.:pairs(separator=\"&\")} end", "a=1&b=x end", "p.a=1 p.b=x"},
+        TemplateCase{"{p:pairs(values=text)}", "a=007 b=1", "p={\"a\":\"007\",\"b\":\"1\"}"},
+        TemplateCase{"{m} {:json}", "sent {\"ship\":\"Tern\",\"at\":{\"berth\":4},\"tags\":[1,2]}",
+                     "m=sent ship=Tern at.berth=4 tags=[1,2]"},
+        TemplateCase{"{j.:json(depth=1)} {x:int}", "{\"a\":{\"b\":1}} 7", "x=7 j.a={\"b\":1}"},
+        TemplateCase{"{j:json}!", "[1,{\"a\":2}]!", "j=[1,{\"a\":2}]"},
+        TemplateCase{"{j:json}", "{\"a\":}", "column 1"},
+        TemplateCase{"{:json(in=string)} x", "\"{\\\"a\\\":1}\" x", "a=1"},
+        TemplateCase{"{l:list}", "[tern, 4, \"storm petrel\"]", "l=[\"tern\",4,\"storm petrel\"]"},
+        TemplateCase{"{l:list(int, separator=\"|\", open=\"<\", close=\">\")}", "<1|22>", "l=[1,22]"},
+        TemplateCase{"{l:list(int)}", "[1,x]", "column 1"}, TemplateCase{"{l:list}", "[]", "l=[]"},
+        TemplateCase{"{:xml(ship=/call/ship, lat=/call/position/@lat:decimal, any=note)} end",
+                     "<call><position lon=\"1\" lat=\"59.5\"/><x><note>a &amp; "
+                     "b&#33;</note></x><ship>Tern</ship></call> end",
+                     "ship=Tern lat=59.5 any=a & b!"},
+        TemplateCase{"{:xml(a=/b)}", "<b>x</c>", "column 1"},
+        TemplateCase{"{u.:uri}", "https://staff@[2001:db8::7]:8443/a/b?x=1#y",
+                     "u.scheme=https u.user=staff u.address=2001:db8::7 u.port=8443 u.path=/a/b "
+                     "u.query=x=1 u.fragment=y"},
+        TemplateCase{"{u:uri} x", "https://skerry.example/a x", "u=https://skerry.example/a"},
+        TemplateCase{"{peer.:endpoint} {p:endpoint}", "gate-7:80 192.0.2.7:443",
+                     "peer.host=gate-7 peer.port=80 p=192.0.2.7:443"}));
 
 INSTANTIATE_TEST_SUITE_P(
     Prefixes, TemplateMatches,
-    testing::Values(Case{"{in.:http_request} {out.:http_request}", "GET /a HTTP/1.1 PUT /b HTTP/2",
-                         "in.http.request.method=GET in.url.original=/a in.network.protocol.version=1.1 "
-                         "out.http.request.method=PUT out.url.original=/b out.network.protocol.version=2"},
-                    Case{"{:exception}", "example.skerry.BerthTaken: berth 4",
-                         "exception.type=example.skerry.BerthTaken exception.message=berth 4"},
-                    Case{"{x.:int}", "5", ""}));
+    testing::Values(
+        TemplateCase{"{in.:http_request} {out.:http_request}", "GET /a HTTP/1.1 PUT /b HTTP/2",
+                     "in.http.request.method=GET in.url.original=/a in.network.protocol.version=1.1 "
+                     "out.http.request.method=PUT out.url.original=/b out.network.protocol.version=2"},
+        TemplateCase{"{:exception}", "example.skerry.BerthTaken: berth 4",
+                     "exception.type=example.skerry.BerthTaken exception.message=berth 4"},
+        TemplateCase{"{x.:int}", "5", ""}));
 
 TEST(Template, AGroupThatFailsLeavesNothingBehind) {
   EXPECT_EQ(result("{[}{:pairs}!{]}{x}", "a=1 b=2"), "x=a=1 b=2");

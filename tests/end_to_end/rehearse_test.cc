@@ -1,0 +1,112 @@
+// dingle rehearse, with a server and without one.
+#include <gtest/gtest.h>
+
+#include <fstream>
+
+#include "tests/end_to_end/daemon.h"
+
+namespace dingle {
+namespace {
+
+const char* kBerths = R"(
+sources:
+  quay: { files: { paths: ['{dir}/logs/quay.log'], join: { indented: true } } }
+  tower: { files: { paths: ['{dir}/logs/tower.log'] } }
+pipelines:
+  berths:
+    from: [quay]
+    where: "body not like '#%'"
+    steps:
+      - parse: { templates: ['{at:rfc3339} {ship:word} {berth:int} {state:word}'] }
+      - time: { field: at }
+      - drop: { where: "state = 'free'" }
+    to: [store]
+destinations:
+  store: { index: { name: 'quay-{day}' } }
+)";
+const char* kLines =
+    "2026-11-23T10:00:00Z Tern 4 docked\n2026-11-23T10:00:01Z Auk 5 free\n# tide turns\nSkua?\n  lost\n";
+
+class Rehearse : public testing::Test {
+ protected:
+  Daemon daemon{kBerths};
+  Json rehearse(std::vector<std::string> arguments, int status) {
+    arguments.insert(arguments.begin(), "rehearse");
+    arguments.insert(arguments.end(), {"-o", "json"});
+    const Ran ran = daemon.dingle(arguments);
+    EXPECT_EQ(ran.status, status) << ran.out << ran.err;
+    return ran.out.empty() ? Json() : Json::parse(ran.out)["pipelines"][0];
+  }
+};
+
+TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
+  daemon.start();
+  daemon.write("quay.log", kLines);
+  const Json before = find(daemon.settled()["pipelines"], "berths");
+  const Json newest = rehearse({"berths"}, 1);
+  EXPECT_EQ(newest["in"], 3);
+  EXPECT_EQ(newest["outcomes"], (Json{{"failed", 1}, {"dropped", 1}, {"merged", 0}, {"unrouted", 0}, {"goes_on", 1}}));
+  EXPECT_EQ(newest["not_taken"]["why"], (Json{{"where", 1}}));
+  EXPECT_EQ(newest["events"][0]["text"], "Skua?\n  lost");
+  EXPECT_EQ(newest["to"][0]["names"]["quay-2026-11-23"], 1);
+  const Json stored = rehearse({"berths", "--where", "berth = 4"}, 0);
+  EXPECT_EQ(stored["in"], 1);
+  daemon.terminate();
+  daemon.start();  // it has read nothing yet: what is stored takes the place of the newest lines
+  const Ran fallen_back = daemon.dingle({"rehearse", "berths"});
+  EXPECT_NE(fallen_back.out.find("2 lines, bodies of stored events of the source quay"), std::string::npos)
+      << fallen_back.out;
+  const Json after = find(daemon.status()["pipelines"], "berths");
+  for (const char* count : {"in", "out", "dropped", "unmatched"}) EXPECT_EQ(after[count], before[count]) << count;
+  EXPECT_EQ(daemon.events().size(), 2u);
+}
+
+TEST_F(Rehearse, AChangedTextOnWhatTheServerRead) {
+  daemon.start();
+  daemon.write("quay.log", kLines);
+  daemon.settled();
+  std::string changed = read_file(daemon.dir + "/dingle.yaml");
+  changed.replace(changed.find("state = 'free'"), 14, "state = 'docked'");
+  std::ofstream(daemon.dir + "/changed.yaml") << changed;
+  const Json p = rehearse({"berths", "--config", daemon.dir + "/changed.yaml"}, 1);
+  EXPECT_EQ(p["outcomes"]["dropped"], 1);
+  EXPECT_EQ(p["events"][1]["text"], "2026-11-23T10:00:00Z Tern 4 docked");
+  changed.replace(changed.find("state = 'docked'"), 16, "sta te");
+  std::ofstream(daemon.dir + "/changed.yaml") << changed;
+  const Ran wrong = daemon.dingle({"rehearse", "berths", "--config", daemon.dir + "/changed.yaml"});
+  EXPECT_EQ(wrong.status, 1);
+  EXPECT_NE(wrong.err.find("changed.yaml:"), std::string::npos) << wrong.err;
+}
+
+TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
+  const std::string configuration = daemon.dir + "/dingle.yaml";  // no server is needed with one
+  const Ran line = daemon.dingle({"rehearse", "berths", "--config", configuration, "--line",
+                                  "2026-11-23T10:00:00Z Tern 4 docked"});
+  EXPECT_EQ(line.status, 0) << line.err;
+  EXPECT_NE(line.out.find("berth         int        4\n"), std::string::npos) << line.out;
+  daemon.write("quay.log", kLines);
+  EXPECT_EQ(rehearse({"berths", daemon.path("quay.log"), "--config", configuration}, 1)["in"], 3);
+  const Ran who = daemon.dingle({"rehearse", "--source", "tower", "--config", configuration, "--line", "x"});
+  EXPECT_NE(who.out.find("nothing that comes from tower reaches berths"), std::string::npos) << who.out;
+  EXPECT_NE(who.out.find("1 line no pipeline takes"), std::string::npos) << who.out;
+  daemon.start();
+  const Ran empty = daemon.dingle({"rehearse", "--source", "tower"});
+  EXPECT_EQ(empty.status, 1);
+  EXPECT_NE(empty.out.find("the source `tower` has read nothing since the start"), std::string::npos) << empty.out;
+  for (const auto& [arguments, said] : std::vector<std::pair<std::vector<std::string>, std::string>>{
+           {{"berth"}, "did you mean `berths`"},
+           {{"berths", "--source", "quai"}, "did you mean `quay`"},
+           {{}, "name a pipeline"},
+           {{"berths", "--line", "x", "--where", "berth = 4"}, "lines are given"},
+           {{"berths", "--where", "berth = "}, "  berth = \n          ^"},
+           {{"berth", "--config", configuration, "--line", "x"}, "did you mean `berths`"}}) {
+    std::vector<std::string> all{"rehearse"};
+    all.insert(all.end(), arguments.begin(), arguments.end());
+    const Ran ran = daemon.dingle(all);
+    EXPECT_NE(ran.status, 0);
+    EXPECT_NE(ran.err.find(said), std::string::npos) << said << ": " << ran.err << ran.out;
+  }
+}
+
+}  // namespace
+}  // namespace dingle
