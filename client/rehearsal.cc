@@ -36,15 +36,16 @@ void print_counts(const Client& client, const Json& pipeline) {
   for (const Json& s : pipeline["steps"]) {
     const std::string name = step_name(pipeline, s["step"].get<std::size_t>());
     const std::int64_t before = number_of(s, "bytes_in"), behind = number_of(s, "bytes_out");
-    rows.push_back({{"step", name},
-                    {"in", s["in"]},
-                    {"changed", s["changed"]},
-                    {"dropped", s["dropped"]},
-                    {"failed", s["failed"]},
-                    {"folded", s["merged"]},
-                    {"bytes", change_shown(before, behind)},
-                    {"time", fmt::format("{:.2f} ms", static_cast<double>(number_of(s, "nanoseconds")) / 1e6)},
-                    {"where", s.value("where", "")}});
+    rows.push_back(
+        {{"step", name},
+         {"in", s["in"]},
+         {"changed", s["changed"]},
+         {"dropped", s["dropped"]},
+         {"failed", s["failed"]},
+         {"folded", s["merged"]},
+         {"bytes", change_shown(before, behind)},
+         {"time", fmt::format("{:.2f} ms", static_cast<double>(number_of(s, "nanoseconds")) / 1e6)},
+         {"where", s.value("where", "")}});
   }
   using Look = Column::Look;
   print_rows(client,
@@ -107,8 +108,7 @@ std::string coloured(const Client& client, const Json& event, std::size_t width)
     while (end < text.size() && owner[end] == owner[i]) ++end;
     const std::string piece = cut_to_width(one_line(text.substr(i, end - i)), width - used);
     used += display_width(piece);
-    out += owner[i] < 0 ? piece
-                        : paint(client, field_color(static_cast<std::size_t>(owner[i])), piece);
+    out += owner[i] < 0 ? piece : paint(client, field_color(static_cast<std::size_t>(owner[i])), piece);
     i = end;
   }
   return out;
@@ -124,23 +124,27 @@ void print_changes(const Client& client, const Json& pipeline, const Json& event
   for (const Json& done : event["steps"]) {
     std::string step = cut_to_width(step_name(pipeline, done["step"].get<std::size_t>()), 12);
     const auto line = [&](const std::string& text) {
-      std::cout << "    " << step << std::string(14 - std::min<std::size_t>(14, display_width(step)), ' ') << text << "\n";
+      std::cout << "    " << step << std::string(14 - std::min<std::size_t>(14, display_width(step)), ' ')
+                << text << "\n";
       step.clear();
     };
     const bool drops = pipeline["steps"][done["step"].get<std::size_t>() - 1]["kind"] == "drop";
-    if (done["passed_by"].get<bool>() && !drops) line(paint(client, "2", "passed by: its `where` does not hold"));
+    if (done["passed_by"].get<bool>() && !drops)
+      line(paint(client, "2", "passed by: its `where` does not hold"));
     for (const Json& change : done["changes"]) {
       std::string field = cut_to_width(change["field"].get<std::string>(), wide);
       field += std::string(wide - display_width(field), ' ') + "  ";
       const std::size_t room = std::max<std::size_t>(20, client.width - std::min(client.width, wide + 32));
       if (!change.contains("after")) {
-        line(field + paint(client, "2", "taken away, was " + cut_to_width(value_shown(change["before"]), room)));
+        line(field +
+             paint(client, "2", "taken away, was " + cut_to_width(value_shown(change["before"]), room)));
         continue;
       }
       std::string type = change["type"].get<std::string>();
       type.resize(std::max<std::size_t>(9, type.size()), ' ');
-      const std::string was =
-          change.contains("before") && change["field"] != "timestamp" ? "  was " + cut_to_width(value_shown(change["before"]), room / 2) : "";
+      const std::string was = change.contains("before") && change["field"] != "timestamp"
+                                  ? "  was " + cut_to_width(value_shown(change["before"]), room / 2)
+                                  : "";
       line(field + paint(client, "2", type) + "  " +
            cut_to_width(value_shown(change["after"]), room - std::min(room - 20, display_width(was))) +
            paint(client, "2", was));
@@ -165,7 +169,8 @@ void print_event(const Client& client, const Json& pipeline, const Json& event, 
   if (whole) print_changes(client, pipeline, event);
   if (event.value("made_by", 0) != 0)
     for (const Json& f : event["fields"])
-      std::cout << "    " << f["field"].get<std::string>() << "  " << cut_to_width(value_shown(f["value"]), room) << "\n";
+      std::cout << "    " << f["field"].get<std::string>() << "  "
+                << cut_to_width(value_shown(f["value"]), room) << "\n";
   if (!whole || !event.contains("to") || event["to"].empty()) return;
   std::string to;
   for (const Json& t : event["to"]) {
@@ -199,20 +204,33 @@ void print_events(const Client& client, const Json& pipeline, std::size_t most) 
     const std::string sentence = sentence_of(pipeline, event), outcome = event["outcome"].get<std::string>();
     auto it = std::find_if(kinds.begin(), kinds.end(), [&](const Fate& k) { return k.sentence == sentence; });
     if (it == kinds.end())
-      it = kinds.insert(it, {sentence, outcome == "goes_on" ? "1;32" : outcome == "failed" || outcome == "unrouted" ? "1;31" : "1;33", {}});
+      it = kinds.insert(it, {sentence,
+                             outcome == "goes_on"                           ? "1;32"
+                             : outcome == "failed" || outcome == "unrouted" ? "1;31"
+                                                                            : "1;33",
+                             {}});
     it->events.push_back(&event);
   }
   std::stable_sort(kinds.begin(), kinds.end(), [](const Fate& a, const Fate& b) {
-    const auto order = [](const Fate& k) { return std::string_view(k.color) == "1;31" ? 0 : std::string_view(k.color) == "1;33" ? 1 : 2; };
+    const auto order = [](const Fate& k) {
+      return std::string_view(k.color) == "1;31" ? 0 : std::string_view(k.color) == "1;33" ? 1 : 2;
+    };
     return std::pair(order(a), b.events.size()) < std::pair(order(b), a.events.size());
   });
   for (const Fate& kind : kinds) {
-    std::cout << "\n" << paint(client, kind.color, with_thousands(static_cast<std::int64_t>(kind.events.size())) + " " + one_line(kind.sentence)) << "\n";
+    std::cout << "\n"
+              << paint(client, kind.color,
+                       with_thousands(static_cast<std::int64_t>(kind.events.size())) + " " +
+                           one_line(kind.sentence))
+              << "\n";
     const bool whole = std::string_view(kind.color) != "1;33";
     for (std::size_t i = 0; i < std::min(most, kind.events.size()); ++i)
       print_event(client, pipeline, *kind.events[i], whole);
     if (kind.events.size() > most)
-      std::cout << paint(client, "2", "  … and " + with_thousands(static_cast<std::int64_t>(kind.events.size() - most)) + " more") << "\n";
+      std::cout << paint(client, "2",
+                         "  … and " + with_thousands(static_cast<std::int64_t>(kind.events.size() - most)) +
+                             " more")
+                << "\n";
   }
 }
 
@@ -225,9 +243,12 @@ void print_rehearsal(const Client& client, const Json& answer, std::size_t most)
             << (from == "newest"   ? ", the newest of the source " + source
                 : from == "stored" ? ", bodies of stored events of the source " + source
                                    : ", as of the source " + source)
-            << paint(client, "2", "; configuration " + answer["configuration"].get<std::string>() + "; nothing is sent") << "\n";
+            << paint(client, "2",
+                     "; configuration " + answer["configuration"].get<std::string>() + "; nothing is sent")
+            << "\n";
   if (answer.contains("why_empty")) {
-    std::cout << paint(client, "1;33", "there is nothing to rehearse: ") << answer["why_empty"].get<std::string>() << "\n";
+    std::cout << paint(client, "1;33", "there is nothing to rehearse: ")
+              << answer["why_empty"].get<std::string>() << "\n";
     return;
   }
   std::string unreached;
@@ -237,7 +258,9 @@ void print_rehearsal(const Client& client, const Json& answer, std::size_t most)
       unreached += (unreached.empty() ? "" : ", ") + name;
       continue;
     }
-    std::cout << "\n" << paint(client, "1", "pipeline " + name) << " takes " << counted(number_of(pipeline, "in"), "event") << ", " << bytes_shown(pipeline, "bytes_in")
+    std::cout << "\n"
+              << paint(client, "1", "pipeline " + name) << " takes "
+              << counted(number_of(pipeline, "in"), "event") << ", " << bytes_shown(pipeline, "bytes_in")
               << "\n";
     if (number_of(pipeline, "in") != 0 && !pipeline["steps"].empty()) print_counts(client, pipeline);
     if (number_of(pipeline, "in") != 0) print_where_it_goes(client, pipeline);
@@ -245,7 +268,8 @@ void print_rehearsal(const Client& client, const Json& answer, std::size_t most)
     print_events(client, pipeline, most);
   }
   if (!unreached.empty())
-    std::cout << "\nnothing that comes from " << source << " reaches " << paint(client, "2", unreached) << "\n";
+    std::cout << "\nnothing that comes from " << source << " reaches " << paint(client, "2", unreached)
+              << "\n";
   if (const std::int64_t left = number_of(answer, "leftovers"); left != 0)
     std::cout << "\n" << paint(client, "1;33", counted(left, "line")) << " no pipeline takes\n";
 }

@@ -149,14 +149,16 @@ class Rehearsal::Observer final : public FlowObserver {
   }
   bool takes_from(const Flow::Node& node, const Flow::Node& before) const {
     const auto& nodes = rehearsal_.configuration().flow.nodes;
-    return std::any_of(node.from.begin(), node.from.end(), [&](std::size_t f) { return &nodes[f] == &before; });
+    return std::any_of(node.from.begin(), node.from.end(),
+                       [&](std::size_t f) { return &nodes[f] == &before; });
   }
   std::size_t line_of(const Event& e) const {
     if (at_end_ || e.slice >= rehearsal_.resources_.size()) return kNone;
     const auto& lines = rehearsal_.lines_;
     const auto it = std::lower_bound(lines.begin(), lines.end(), e.position,
                                      [](const SourceLine& l, std::uint64_t p) { return l.position < p; });
-    return it != lines.end() && it->position == e.position ? static_cast<std::size_t>(it - lines.begin()) : kNone;
+    return it != lines.end() && it->position == e.position ? static_cast<std::size_t>(it - lines.begin())
+                                                           : kNone;
   }
   void note_not_taken(OfPipeline& of, const Batch& batch) {
     const Pipeline& p = *of.node->pipeline;
@@ -209,7 +211,8 @@ class Rehearsal::Observer final : public FlowObserver {
     place(traced, done, step, batch, before);
     count(of.steps[step.number - 1u], done);
     const bool dropped = now.dropped_by != 0;
-    if (!done.changes.empty() || done.failed || done.passed_by || dropped) traced.steps.push_back(std::move(done));
+    if (!done.changes.empty() || done.failed || done.passed_by || dropped)
+      traced.steps.push_back(std::move(done));
     open.before = Moment(now);
   }
 
@@ -230,7 +233,8 @@ class Rehearsal::Observer final : public FlowObserver {
       for (const Change& gone : done.changes)
         if (const auto it = former.find(gone.field);
             !c.span && gone.after.absent() && it != former.end() &&
-            (gone.before == c.after || (c.field == names::timestamp && gone.before.kind() == Kind::timestamp)))
+            (gone.before == c.after ||
+             (c.field == names::timestamp && gone.before.kind() == Kind::timestamp)))
           c.span = it->second;
       if (c.span)
         traced.spans[c.field] = *c.span;
@@ -243,8 +247,9 @@ class Rehearsal::Observer final : public FlowObserver {
     of.changed += !done.changes.empty();
     for (const Change& c : done.changes) {
       if (!c.before.absent() || c.after.absent()) continue;
-      auto it = std::find_if(of.fields.begin(), of.fields.end(),
-                             [&](const OfStep::Made& m) { return field_name(m.field) == field_name(c.field); });
+      auto it = std::find_if(of.fields.begin(), of.fields.end(), [&](const OfStep::Made& m) {
+        return field_name(m.field) == field_name(c.field);
+      });
       if (it == of.fields.end()) it = of.fields.insert(it, {c.field, 0, {}});
       ++it->events;
       ++it->kinds[kind_name(c.after.kind())];
@@ -282,13 +287,14 @@ Rehearsal::Rehearsal(Asked asked) : asked_(std::move(asked)) {
     if (kept_.empty() || (kept_.back() != resource && kept_.size() < kMostResources))
       kept_.push_back(std::move(resource));
     std::copy(l.text.begin(), l.text.end(), buffer_->bytes.get() + at);
-    lines_.push_back({{buffer_->bytes.get() + at, l.text.size()}, at, static_cast<std::uint16_t>(kept_.size() - 1)});
+    lines_.push_back(
+        {{buffer_->bytes.get() + at, l.text.size()}, at, static_cast<std::uint16_t>(kept_.size() - 1)});
     at += l.text.size();
     buffer_->bytes[at++] = '\n';
   }
   buffer_->finish(at);
   for (const auto& resource : kept_) resources_.emplace_back(resource->fields);
-  arrived_ = {asked_.source, lines_,      buffer_,  resources_, settings ? settings->zone : Zone(),
+  arrived_ = {asked_.source, lines_,   buffer_, resources_, settings ? settings->zone : Zone(),
               asked_.now,    c.version};
   nothing_.configuration = c.version;
   std::vector<std::unique_ptr<StepMemory>> memories;

@@ -72,7 +72,8 @@ class Rehearsal {
     std::int64_t timestamp = 0, observed = 0;
     std::vector<Field> fields;
     std::map<FieldId, Span> spans;
-    std::vector<std::pair<std::size_t, std::string>> to;  // destination's index, and the name that its namer gives
+    std::vector<std::pair<std::size_t, std::string>>
+        to;  // destination's index, and the name that its namer gives
   };
   struct OfStep {
     StepTally tally;
@@ -90,7 +91,7 @@ class Rehearsal {
   };
   struct OfPipeline {
     const Flow::Node* node = nullptr;
-    std::string unreached;            // why no line of the source can come to it, or ""
+    std::string unreached;  // why no line of the source can come to it, or ""
     std::uint64_t in = 0, bytes_in = 0;
     std::vector<OfStep> steps;
     std::vector<Traced> events;       // in the order in which they came

@@ -91,7 +91,8 @@ Json json_of(const Step& step, const Rehearsal::OfStep& of) {
   for (const Rehearsal::OfStep::Made& made : of.fields) {
     Json kinds = Json::object();
     for (const auto& [kind, events] : made.kinds) kinds[std::string(kind)] = events;
-    row["fields"].push_back({{"field", valid_utf8(field_name(made.field))}, {"events", made.events}, {"types", kinds}});
+    row["fields"].push_back(
+        {{"field", valid_utf8(field_name(made.field))}, {"events", made.events}, {"types", kinds}});
   }
   return row;
 }
@@ -105,7 +106,8 @@ Json destinations(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal) {
   for (const Flow::Output& output : p.node->outputs) all[output.destination];
   for (const Rehearsal::Traced& e : p.events) {
     std::uint64_t bytes = e.body.size();
-    for (const Field& f : e.fields) bytes += f.value.is_textual() ? f.value.as_text().size() : sizeof(std::int64_t);
+    for (const Field& f : e.fields)
+      bytes += f.value.is_textual() ? f.value.as_text().size() : sizeof(std::int64_t);
     for (const auto& [destination, name] : e.to) {
       At& at = all[destination];
       ++at.events;
@@ -146,7 +148,8 @@ Json json_of(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal, std::si
   row["bytes_in"] = p.bytes_in;
   for (const Rehearsal::Outcome outcome : kOutcomes) row["outcomes"][name_of(outcome)] = p.count(outcome);
   row["steps"] = Json::array();
-  for (std::size_t s = 0; s < p.steps.size(); ++s) row["steps"].push_back(json_of(*pipeline.steps[s], p.steps[s]));
+  for (std::size_t s = 0; s < p.steps.size(); ++s)
+    row["steps"].push_back(json_of(*pipeline.steps[s], p.steps[s]));
   row["to"] = destinations(p, rehearsal);
   row["not_taken"] = not_taken(p, rehearsal, most);
   row["events"] = Json::array();

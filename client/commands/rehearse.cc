@@ -24,7 +24,8 @@ struct RehearseOptions {
 bool is_one_of(const std::vector<std::string>& names, const std::string& name, const char* what) {
   if (std::find(names.begin(), names.end(), name) != names.end()) return true;
   const std::string near = did_you_mean(name, names);
-  std::cerr << "dingle: there is no " << what << " `" << name << "`; " << (near.empty() ? one_of(names) : near) << "\n";
+  std::cerr << "dingle: there is no " << what << " `" << name << "`; "
+            << (near.empty() ? one_of(names) : near) << "\n";
   return false;
 }
 
@@ -36,8 +37,8 @@ std::vector<std::string> all_names(const All& all) {
 }
 
 // Without a server. False with a message on standard error.
-bool rehearse_here(const Client& client, const RehearseOptions& o, const std::string& yaml, const std::string& text,
-                   std::size_t most, Json& answer) {
+bool rehearse_here(const Client& client, const RehearseOptions& o, const std::string& yaml,
+                   const std::string& text, std::size_t most, Json& answer) {
   Findings findings(yaml);
   const auto configuration = read_configuration(yaml, findings);
   if (!configuration) {
@@ -45,7 +46,8 @@ bool rehearse_here(const Client& client, const RehearseOptions& o, const std::st
       std::cerr << render(f, o.configuration, yaml, painter(client), client.width);
     return false;
   }
-  if (!o.pipeline.empty() && !is_one_of(all_names(configuration->pipelines), o.pipeline, "pipeline")) return false;
+  if (!o.pipeline.empty() && !is_one_of(all_names(configuration->pipelines), o.pipeline, "pipeline"))
+    return false;
   if (!o.source.empty() && !is_one_of(all_names(configuration->sources), o.source, "source")) return false;
   const std::string source = o.source.empty() ? source_for(*configuration, o.pipeline) : o.source;
   std::vector<SampleLine> lines = lines_of_text(*configuration, source, text);
@@ -61,8 +63,8 @@ bool rehearse_here(const Client& client, const RehearseOptions& o, const std::st
   return true;
 }
 
-bool rehearse_there(const Client& client, const RehearseOptions& o, const std::string& yaml, const std::string& text,
-                    std::size_t most, Json& answer, int& status) {
+bool rehearse_there(const Client& client, const RehearseOptions& o, const std::string& yaml,
+                    const std::string& text, std::size_t most, Json& answer, int& status) {
   Json asked{{"limit", most}};
   const auto add = [&](const char* name, const std::string& value) {
     if (!value.empty()) asked[name] = value;
@@ -85,8 +87,8 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
   answer = answered.body;
   if (answer.contains("pipelines")) return true;
   for (const Json& f : answer["findings"])
-    std::cerr << o.configuration << ":" << f["line"] << ":" << f["column"] << ": " << f["message"].get<std::string>()
-              << "\n";
+    std::cerr << o.configuration << ":" << f["line"] << ":" << f["column"] << ": "
+              << f["message"].get<std::string>() << "\n";
   return false;
 }
 
@@ -128,8 +130,17 @@ int run_rehearse(const Client& client, const RehearseOptions& o) {
     std::cout << dump(answer, 2) << "\n";
   else
     print_rows(client,
-               {{"pipeline", ""}, {"line", ""}, {"outcome", ""}, {"by", ""}, {"reason", ""}, {"column", ""},
-                {"text", ""}, {"timestamp", ""}, {"fields", ""}, {"steps", ""}, {"to", ""}},
+               {{"pipeline", ""},
+                {"line", ""},
+                {"outcome", ""},
+                {"by", ""},
+                {"reason", ""},
+                {"column", ""},
+                {"text", ""},
+                {"timestamp", ""},
+                {"fields", ""},
+                {"steps", ""},
+                {"to", ""}},
                rows);
   return failed ? kFoundProblems : kFine;
 }
@@ -139,13 +150,17 @@ const CommandRegistration rehearse_command(
     "dingle rehearse gate demo/samples/ticket-gate.log --config demo/dingle.yaml", true,
     [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<RehearseOptions>();
-      app.option("PIPELINE", o->pipeline, "The pipeline; without one, all that the lines reach (then --source is needed)");
+      app.option("PIPELINE", o->pipeline,
+                 "The pipeline; without one, all that the lines reach (then --source is needed)");
       app.option("FILE", o->file, "The lines (- for standard input), cut and joined as the source would");
       app.option("--line", o->lines, "A line; may be repeated").repeated();
-      app.option("--config", o->configuration,
-                 "Take this configuration, instead of what the server runs. With lines at hand no server is needed");
-      app.option("--source", o->source, "Whose lines these are; without it a source that the pipeline takes from");
-      app.option("--newest", o->newest, "Without lines: so many of the newest of the source of a running dingled")
+      app.option(
+          "--config", o->configuration,
+          "Take this configuration, instead of what the server runs. With lines at hand no server is needed");
+      app.option("--source", o->source,
+                 "Whose lines these are; without it a source that the pipeline takes from");
+      app.option("--newest", o->newest,
+                 "Without lines: so many of the newest of the source of a running dingled")
           .with_default();
       app.option("--where", o->where, "Instead: stored events of the source for which this holds");
       app.option("--from", o->from, "Stored events from this time on, or from how long ago: 15m");

@@ -1,8 +1,7 @@
 // The call that puts sample lines through pipelines, and shows every step.
-#include "agent/rehearsal/rehearsal.h"
-
 #include <algorithm>
 
+#include "agent/rehearsal/rehearsal.h"
 #include "core/json_text.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
@@ -31,8 +30,10 @@ CalledFor stored(Api& api, const Asked& asked, const std::string& source) {
   sample.from = "stored";
   const std::string where = asked.text("where");
   if (!where.empty()) asked.where();  // its own mistakes, with their places
-  auto condition = Condition::parse((where.empty() ? "" : "(" + where + ") and ") + "dingle.source = " + quoted(source));
-  if (!condition) throw Refused{api_error(400, condition.problem().message, condition.problem().hint, "where")};
+  auto condition =
+      Condition::parse((where.empty() ? "" : "(" + where + ") and ") + "dingle.source = " + quoted(source));
+  if (!condition)
+    throw Refused{api_error(400, condition.problem().message, condition.problem().hint, "where")};
   const auto owners = api.engine().stores("");
   std::vector<const Store*> stores;
   for (const auto& owner : owners) stores.push_back(owner.get());
@@ -42,7 +43,8 @@ CalledFor stored(Api& api, const Asked& asked, const std::string& source) {
   query.until = std::chrono::steady_clock::now() + std::chrono::seconds(20);
   query.left = asked.request.left;
   Scanned scanned;
-  const std::function<void(const StoredEvent&, std::string&)> write = [](const StoredEvent& event, std::string& to) {
+  const std::function<void(const StoredEvent&, std::string&)> write = [](const StoredEvent& event,
+                                                                         std::string& to) {
     Json line{{"body", valid_utf8(event.body)}, {"more", Json::object()}};
     for (const Field& f : event.more)
       if (const std::string_view name = field_name(f.name); !name.starts_with("dingle."))
@@ -58,13 +60,15 @@ CalledFor stored(Api& api, const Asked& asked, const std::string& source) {
     sample.lines.push_back({line["body"].get<std::string>(), std::move(resource)});
   }
   if (found.empty())
-    sample.why_empty = stores.empty() ? "no destination of this server is an index"
-                                      : "of the source `" + source + "` no stored event " +
-                                            (where.empty() ? "is in that time" : "in that time fits the condition");
+    sample.why_empty = stores.empty()
+                           ? "no destination of this server is an index"
+                           : "of the source `" + source + "` no stored event " +
+                                 (where.empty() ? "is in that time" : "in that time fits the condition");
   return sample;
 }
 
-CalledFor sample_of(Api& api, const Configuration& configuration, const Asked& asked, const std::string& source) {
+CalledFor sample_of(Api& api, const Configuration& configuration, const Asked& asked,
+                    const std::string& source) {
   if (asked.given("lines")) {
     CalledFor sample;
     for (const std::string& line : asked.texts("lines")) sample.lines.push_back({line});
@@ -81,7 +85,8 @@ CalledFor sample_of(Api& api, const Configuration& configuration, const Asked& a
   if (!sample.lines.empty()) return sample;
   sample = stored(api, asked, source);
   if (sample.lines.empty())
-    sample.why_empty = "the source `" + source + "` has read nothing since the start, and nothing of it is stored";
+    sample.why_empty =
+        "the source `" + source + "` has read nothing since the start, and nothing of it is stored";
   return sample;
 }
 
@@ -141,34 +146,35 @@ Json rehearsed_event_schema() {
                                     {"changes", list_of(step_change_schema())}}))},
        {"timestamp", is_moment(), false},
        {"body", is_text(), false},
-       {"fields", list_of(object_of({{"field", is_text()},
-                                     {"type", is_text()},
-                                     {"value", is_anything()},
-                                     {"from", is_integer(), false},
-                                     {"length", is_integer(), false}})),
+       {"fields",
+        list_of(object_of({{"field", is_text()},
+                           {"type", is_text()},
+                           {"value", is_anything()},
+                           {"from", is_integer(), false},
+                           {"length", is_integer(), false}})),
         false},
        {"to", list_of(object_of({{"destination", is_text()}, {"name", is_text(), false}})), false}});
 }
 
 Json rehearsed_step_schema() {
-  return object_of({{"step", is_integer()},
-                    {"kind", is_text()},
-                    {"name", is_text(), false},
-                    {"where", is_text(), false},
-                    {"in", is_integer()},
-                    {"out", is_integer()},
-                    {"created", is_integer()},
-                    {"merged", is_integer()},
-                    {"dropped", is_integer()},
-                    {"failed", is_integer()},
-                    {"changed", is_integer()},
-                    {"bytes_in", is_integer()},
-                    {"bytes_out", is_integer()},
-                    {"nanoseconds", is_integer()},
-                    {"templates", list_of(object_of({{"template", is_text()}, {"matched", is_integer()}}))},
-                    {"fields", list_of(object_of({{"field", is_text()},
-                                                  {"events", is_integer()},
-                                                  {"types", map_of(is_integer())}}))}});
+  return object_of(
+      {{"step", is_integer()},
+       {"kind", is_text()},
+       {"name", is_text(), false},
+       {"where", is_text(), false},
+       {"in", is_integer()},
+       {"out", is_integer()},
+       {"created", is_integer()},
+       {"merged", is_integer()},
+       {"dropped", is_integer()},
+       {"failed", is_integer()},
+       {"changed", is_integer()},
+       {"bytes_in", is_integer()},
+       {"bytes_out", is_integer()},
+       {"nanoseconds", is_integer()},
+       {"templates", list_of(object_of({{"template", is_text()}, {"matched", is_integer()}}))},
+       {"fields", list_of(object_of(
+                      {{"field", is_text()}, {"events", is_integer()}, {"types", map_of(is_integer())}}))}});
 }
 
 Json rehearsed_pipeline_schema() {
@@ -188,7 +194,8 @@ Json rehearsed_pipeline_schema() {
        {"not_taken",
         object_of({{"count", is_integer()},
                    {"why", map_of(is_integer())},
-                   {"lines", list_of(object_of({{"line", is_integer()}, {"text", is_text()}, {"why", is_text()}}))}})},
+                   {"lines",
+                    list_of(object_of({{"line", is_integer()}, {"text", is_text()}, {"why", is_text()}}))}})},
        {"events", list_of(rehearsed_event_schema())}});
 }
 
@@ -196,17 +203,26 @@ const CallRegistration kRehearse(
     {.method = "POST",
      .path = "/v1/rehearse",
      .name = "rehearse",
-     .text = "Puts sample lines through pipelines as they would go in earnest, and shows every step: what it added, changed "
-             "and took away, where each value stands in the line as it came (bytes), what was dropped or failed, by which "
-             "step and why. Nothing is sent or counted. Steps with memory begin empty; what they hold at the end comes out, "
+     .text = "Puts sample lines through pipelines as they would go in earnest, and shows every step: what it "
+             "added, changed "
+             "and took away, where each value stands in the line as it came (bytes), what was dropped or "
+             "failed, by which "
+             "step and why. Nothing is sent or counted. Steps with memory begin empty; what they hold at the "
+             "end comes out, "
              "marked `at_end`.",
-     .body = {{.name = "pipeline", .text = "Only what this pipeline does; without it all that the lines reach, and why others "
-                                           "do not take them."},
+     .body = {{.name = "pipeline",
+               .text = "Only what this pipeline does; without it all that the lines reach, and why others "
+                       "do not take them."},
               {.name = "configuration",
-               .text = "A configuration's text (YAML), instead of the running one. What is wrong with it is in `findings`."},
-              {.name = "source", .text = "Whose lines these are; without it a source that the pipeline takes from."},
-              {.name = "lines", .type = OptionType::texts, .text = "The lines. Without them the newest ones of the source."},
-              {.name = "text", .text = "Instead of lines: a piece of a file, which is cut and joined as the source would."},
+               .text = "A configuration's text (YAML), instead of the running one. What is wrong with it is "
+                       "in `findings`."},
+              {.name = "source",
+               .text = "Whose lines these are; without it a source that the pipeline takes from."},
+              {.name = "lines",
+               .type = OptionType::texts,
+               .text = "The lines. Without them the newest ones of the source."},
+              {.name = "text",
+               .text = "Instead of lines: a piece of a file, which is cut and joined as the source would."},
               {.name = "where",
                .type = OptionType::condition,
                .text = "Instead of lines: the bodies of stored events of the source for which this holds."},

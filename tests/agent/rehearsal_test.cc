@@ -16,10 +16,11 @@ class RehearsalTest : public testing::Test {
   std::vector<SampleLine> lines;
   std::optional<Rehearsal> rehearsal;
 
-  void rehearse(const std::string& pipelines, const std::vector<std::string>& texts, const std::string& pipeline = "p",
-                const std::string& source = "s") {
+  void rehearse(const std::string& pipelines, const std::vector<std::string>& texts,
+                const std::string& pipeline = "p", const std::string& source = "s") {
     const std::string yaml =
-        "version: 1\nsources: { s: { files: { paths: [/nowhere/gate.log] }, resource: { service.name: gate } },\n"
+        "version: 1\nsources: { s: { files: { paths: [/nowhere/gate.log] }, resource: { service.name: gate } "
+        "},\n"
         "  other: { files: { paths: [/nowhere/other.log], join: { indented: true } } } }\n"
         "destinations: { d: { index: { name: 'gate-{service.name}' } }, e: { nowhere: {} } }\npipelines:\n" +
         pipelines;
@@ -71,8 +72,8 @@ constexpr const char* kGate = R"(  p:
 )";
 
 TEST_F(RehearsalTest, ShowsWhatEachStepDidAndWhereInTheLineItStands) {
-  rehearse(kGate, {"2026-11-23T10:00:00Z Tern 0.5 200", "2026-11-23T10:00:01Z Auk 1.5 503", "2026-11-23T10:00:02Z Auk 2 204",
-                   "Skua?", "# a comment"});
+  rehearse(kGate, {"2026-11-23T10:00:00Z Tern 0.5 200", "2026-11-23T10:00:01Z Auk 1.5 503",
+                   "2026-11-23T10:00:02Z Auk 2 204", "Skua?", "# a comment"});
   ASSERT_EQ(first().events.size(), 4u);
   EXPECT_EQ(told(first().events[0]),
             "1: at=2026-11-23T10:00:00Z@0+20 ship=Tern@21+4 seconds=0.5@26+3 status=200@30+3; "
@@ -187,7 +188,9 @@ TEST_F(RehearsalTest, AsJsonHasFailedOnesFirstAndNoMoreThanAskedFor) {
   EXPECT_EQ(p["events"][0]["outcome"], "failed");
   EXPECT_EQ(p["events"][0]["text"], "\xEF\xBF\xBD?");
   EXPECT_EQ(p["events"][1]["line"], 1);
-  EXPECT_EQ(p["events"][1]["fields"][1], (Json{{"field", "vessel.name"}, {"type", "text"}, {"value", "Tern"}, {"from", 21}, {"length", 4}}));
+  EXPECT_EQ(
+      p["events"][1]["fields"][1],
+      (Json{{"field", "vessel.name"}, {"type", "text"}, {"value", "Tern"}, {"from", 21}, {"length", 4}}));
   EXPECT_EQ(p["to"][0]["names"]["gate-gate"], 3);
 }
 

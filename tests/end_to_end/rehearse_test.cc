@@ -45,7 +45,8 @@ TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
   const Json before = find(daemon.settled()["pipelines"], "berths");
   const Json newest = rehearse({"berths"}, 1);
   EXPECT_EQ(newest["in"], 3);
-  EXPECT_EQ(newest["outcomes"], (Json{{"failed", 1}, {"dropped", 1}, {"merged", 0}, {"unrouted", 0}, {"goes_on", 1}}));
+  EXPECT_EQ(newest["outcomes"],
+            (Json{{"failed", 1}, {"dropped", 1}, {"merged", 0}, {"unrouted", 0}, {"goes_on", 1}}));
   EXPECT_EQ(newest["not_taken"]["why"], (Json{{"where", 1}}));
   EXPECT_EQ(newest["events"][0]["text"], "Skua?\n  lost");
   EXPECT_EQ(newest["to"][0]["names"]["quay-2026-11-23"], 1);
@@ -57,7 +58,8 @@ TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
   EXPECT_NE(fallen_back.out.find("2 lines, bodies of stored events of the source quay"), std::string::npos)
       << fallen_back.out;
   const Json after = find(daemon.status()["pipelines"], "berths");
-  for (const char* count : {"in", "out", "dropped", "unmatched"}) EXPECT_EQ(after[count], before[count]) << count;
+  for (const char* count : {"in", "out", "dropped", "unmatched"})
+    EXPECT_EQ(after[count], before[count]) << count;
   EXPECT_EQ(daemon.events().size(), 2u);
 }
 
@@ -80,8 +82,8 @@ TEST_F(Rehearse, AChangedTextOnWhatTheServerRead) {
 
 TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
   const std::string configuration = daemon.dir + "/dingle.yaml";  // no server is needed with one
-  const Ran line = daemon.dingle({"rehearse", "berths", "--config", configuration, "--line",
-                                  "2026-11-23T10:00:00Z Tern 4 docked"});
+  const Ran line = daemon.dingle(
+      {"rehearse", "berths", "--config", configuration, "--line", "2026-11-23T10:00:00Z Tern 4 docked"});
   EXPECT_EQ(line.status, 0) << line.err;
   EXPECT_NE(line.out.find("berth         int        4\n"), std::string::npos) << line.out;
   daemon.write("quay.log", kLines);
@@ -92,7 +94,8 @@ TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
   daemon.start();
   const Ran empty = daemon.dingle({"rehearse", "--source", "tower"});
   EXPECT_EQ(empty.status, 1);
-  EXPECT_NE(empty.out.find("the source `tower` has read nothing since the start"), std::string::npos) << empty.out;
+  EXPECT_NE(empty.out.find("the source `tower` has read nothing since the start"), std::string::npos)
+      << empty.out;
   for (const auto& [arguments, said] : std::vector<std::pair<std::vector<std::string>, std::string>>{
            {{"berth"}, "did you mean `berths`"},
            {{"berths", "--source", "quai"}, "did you mean `quay`"},
