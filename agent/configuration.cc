@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <set>
 
+#include "agent/configuration_fields.h"
 #include "agent/configuration_flow.h"
 #include "agent/yaml.h"
 #include "core/nearest.h"
@@ -311,6 +312,7 @@ class Reader {
         to_node && !(to_node->items.empty() && to_node->entries.empty() && to_node->scalar.empty());
     taking_.push_back({named(o, "from"), &e, has_to});
     std::vector<Route> to = routes(o);
+    written_.push_back({o, {}});
     auto p = std::make_shared<Pipeline>();
     p->name = e.key;
     p->where = condition(o, "where");
@@ -345,6 +347,7 @@ class Reader {
     for (const TakesFrom& taking : taking_)
       references(taking.from, declared, "source or pipeline", used_sources_);
     result_->flow = read_flow(*result_, declared_sources_, taking_, findings_);
+    if (findings_.errors() == 0) follow_fields(*result_, written_, findings_);
   }
 
   void step(const Node& item, Pipeline& pipeline) {
@@ -384,6 +387,7 @@ class Reader {
     made->name = o.text("name");
     if (kind->has_memory) made->was = o.text("was");
     pipeline.add(std::move(made));
+    written_.back().steps.push_back(std::move(o));
   }
 
   void step_names(const Node& steps, const Pipeline& pipeline) {
@@ -467,6 +471,7 @@ class Reader {
   std::shared_ptr<PatternLibrary> patterns_;
   std::vector<std::string> declared_sources_, declared_destinations_;
   std::vector<TakesFrom> taking_;  // by pipeline
+  std::vector<WrittenPipeline> written_;
   std::set<std::string> used_sources_, used_destinations_;
   std::string written_patterns_;
 };

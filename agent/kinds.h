@@ -40,6 +40,7 @@ struct SourceKind {
   ComponentSpec spec;
   std::shared_ptr<const Prepared> (*prepare)(const Checking&);  // reports errors; may answer nullptr
   std::unique_ptr<Source> (*make)(const SourceMaking&);
+  std::vector<const char*> fields = {};  // that its resources have, beside those that are fixed for a source
 };
 
 struct DestinationKind {

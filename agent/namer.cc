@@ -75,6 +75,13 @@ std::int64_t Namer::day(const Event& event, bool* implausible) const {
   return local >= 0 ? local / kDay : (local - kDay + 1) / kDay;
 }
 
+std::vector<FieldId> Namer::fields() const {
+  std::vector<FieldId> all;
+  for (const Piece& piece : pieces_)
+    if (piece.form == Piece::Form::field) all.push_back(piece.field);
+  return all;
+}
+
 std::string Namer::name(const Batch& batch, const Event& event, bool* implausible) const {
   const Civil c = civil_from_instant(zone_.to_local(plausible_time(event, implausible)));
   std::string out;

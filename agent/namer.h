@@ -29,6 +29,7 @@ class Namer {
   std::string name(const Batch& batch, const Event& event, bool* implausible) const;
   // Names depend on nothing but the day in UTC or a fixed zone: then events of one day share one.
   bool by_day_alone() const { return by_day_alone_; }
+  std::vector<FieldId> fields() const;                            // that names are made of
   std::int64_t day(const Event& event, bool* implausible) const;  // days since 1970 in the zone
 
  private:

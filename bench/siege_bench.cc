@@ -24,7 +24,7 @@ namespace {
 using Clock = std::chrono::steady_clock;
 using namespace std::chrono_literals;
 
-double seconds_since(Clock::time_point begin) {
+double seconds_from(Clock::time_point begin) {
   return std::chrono::duration<double>(Clock::now() - begin).count();
 }
 
@@ -76,7 +76,7 @@ double posts(const std::string& to, std::chrono::seconds time, std::atomic<int>&
     else
       ++failed;
   }
-  return static_cast<double>(sent) / seconds_since(begin);
+  return static_cast<double>(sent) / seconds_from(begin);
 }
 
 double percentile_99(std::vector<double> all) {
@@ -111,14 +111,14 @@ void siege(benchmark::State& state) {
     for (int i = 0; i < 25; ++i) {
       const auto begin = Clock::now();
       if (daemon.dingle({"status"}).status != 0) ++failed;
-      status.push_back(seconds_since(begin) * 1000);
+      status.push_back(seconds_from(begin) * 1000);
       most_memory = std::max(most_memory, memory_of(daemon.pid()));
       std::this_thread::sleep_for(200ms);
     }
     good.join();
     const auto begin = Clock::now();
     daemon.terminate();
-    const double stopped = seconds_since(begin);
+    const double stopped = seconds_from(begin);
     stop = true;
     trickle.join();
     state.counters["calls that failed"] = failed.load();
@@ -179,8 +179,8 @@ void pace(benchmark::State& state) {
   for (auto _ : state) {
     auto begin = Clock::now();
     int calls = 0;
-    for (; seconds_since(begin) < 3; ++calls) client.get("/v1/status");
-    state.counters["status calls a second"] = calls / seconds_since(begin);
+    for (; seconds_from(begin) < 3; ++calls) client.get("/v1/status");
+    state.counters["status calls a second"] = calls / seconds_from(begin);
     std::atomic<int> failed{0};
     state.counters["lines a second, one client"] = posts(source, 3s, failed);
     std::vector<std::thread> clients;
@@ -197,10 +197,10 @@ void pace(benchmark::State& state) {
     for (int i = 0; i < 500; ++i) others.emplace_back(api);
     std::vector<double> times;
     const auto first = Clock::now();
-    for (int i = 0; i < 300 && seconds_since(first) < 20; ++i) {
+    for (int i = 0; i < 300 && seconds_from(first) < 20; ++i) {
       begin = Clock::now();
       if (client.get("/v1/status").status != 200) ++failed;
-      times.push_back(seconds_since(begin) * 1000);
+      times.push_back(seconds_from(begin) * 1000);
     }
     state.counters["ms, p99 of status calls beside 500 connections"] = percentile_99(times);
     state.counters["requests that failed"] = failed.load();

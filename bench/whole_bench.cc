@@ -18,7 +18,7 @@
 namespace dingle {
 namespace {
 
-constexpr int kCopies = 5;       // of the access log, to the index: 600 000 lines
+constexpr int kLogsToIndex = 5;  // of the access log, to the index: 600 000 lines
 constexpr int kManyCopies = 20;  // and to nowhere: 2 400 000
 
 // Seconds until all lines went through the pipeline, and, without further steps, all of them are sent.
@@ -138,7 +138,7 @@ void regex_in_memory(benchmark::State& state, const AccessLog& source) {
   std::size_t from, to;
   for (auto _ : state) {
     const auto begin = std::chrono::steady_clock::now();
-    for (int copy = 0; copy < kCopies; ++copy)
+    for (int copy = 0; copy < kLogsToIndex; ++copy)
       for (std::string_view line : source.lines)
         matched += regex->match(line, &from, &to) == Regex::Outcome::match;
     state.SetIterationTime(std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
@@ -159,11 +159,11 @@ void folded(benchmark::State& state) {
 void unmatched(benchmark::State& state) {
   AccessLog log = plain_access_log();
   log.templ += " and no more";
-  whole(state, log, "nowhere: {}", kCopies);
+  whole(state, log, "nowhere: {}", kLogsToIndex);
 }
-void matched(benchmark::State& state) { whole(state, plain_access_log(), "nowhere: {}", kCopies); }
+void matched(benchmark::State& state) { whole(state, plain_access_log(), "nowhere: {}", kLogsToIndex); }
 void to_index(benchmark::State& state) {
-  whole(state, plain_access_log(), "index: { name: 'access-{day}' }", kCopies);
+  whole(state, plain_access_log(), "index: { name: 'access-{day}' }", kLogsToIndex);
 }
 void plain_regex(benchmark::State& state) { regex_in_memory(state, plain_access_log()); }
 void traced_regex(benchmark::State& state) { regex_in_memory(state, traced_access_log()); }

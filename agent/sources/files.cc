@@ -349,7 +349,8 @@ const SourceKind kFilesSource{
                     .text = "More bytes begin a new event.",
                     .least = 64}}}}},
     prepare_files,
-    [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); }};
+    [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); },
+    {"log.file.path", "host.name"}};
 const SourceRegistration files_source(kFilesSource);
 
 }  // namespace

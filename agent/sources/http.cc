@@ -300,7 +300,8 @@ const SourceKind kHttpSource{
                                 static_cast<std::size_t>(o.number("largest_request")),
                                 static_cast<std::size_t>(o.number("at_once"))};
       return std::make_unique<Http>(m, s, token ? "" : token.problem().message);
-    }};
+    },
+    {"network.peer.address"}};
 const SourceRegistration http_source(kHttpSource);
 
 }  // namespace

@@ -482,7 +482,8 @@ const SourceKind kSyslogSource{
                "least, is "
                "closed when another one waits. It is counted."}}},
     prepare_syslog,
-    [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); }};
+    [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); },
+    {"network.peer.address", "network.transport"}};
 const SourceRegistration syslog_source(kSyslogSource);
 
 }  // namespace

@@ -2,20 +2,44 @@
 #include <iostream>
 
 #include "agent/configuration.h"
+#include "client/samples.h"
 #include "client/table.h"
 
 namespace dingle {
 namespace {
 
 struct CheckOptions {
-  std::string file = "/etc/dingle/dingle.yaml";
+  std::string file = "/etc/dingle/dingle.yaml", samples;
+  bool write = false;
 };
 
-int run_check(const Client& client, const std::string& file) {
+void print_samples(const Client& client, const CheckOptions& o, const SampleResults& samples) {
+  for (const auto& d : samples.differences)
+    std::cout << d.file << (d.line == 0 ? "" : ":" + std::to_string(d.line)) << ": " << d.text << "\n";
+  const auto count = [](std::size_t n, const char* one) {
+    return counted(static_cast<std::int64_t>(n), one);
+  };
+  const std::string of = count(samples.samples, "sample") + ", " + count(samples.events, "event");
+  if (samples.differences.empty())
+    std::cout << paint(client, "1;32", o.write ? "written: " : "as expected: ") << of << "\n";
+  else
+    std::cout << paint(client, "1;31", count(samples.differences.size() + samples.more, "difference"))
+              << " in " << of << "\n";
+}
+
+int run_check(const Client& client, const CheckOptions& o) {
+  const std::string& file = o.file;
+  if (o.write && o.samples.empty()) {
+    std::cerr << "dingle: --write writes what comes of samples: give their folder with --samples\n";
+    return kUsage;
+  }
   std::string text;
   if (!read_input(file, text)) return kFoundProblems;
   Findings findings(text);
   auto configuration = read_configuration(text, findings);
+  SampleResults samples;
+  if (configuration && !o.samples.empty()) samples = check_samples(*configuration, o.samples, o.write);
+  const bool sound = configuration && samples.differences.empty();
   if (client.output != OutputForm::table) {
     std::vector<Json> rows;
     for (const Finding& f : findings.all())
@@ -26,6 +50,14 @@ int run_check(const Client& client, const std::string& file) {
                       {"severity", f.is_error ? "error" : "warning"},
                       {"message", f.message},
                       {"hint", f.hint}});
+    for (const auto& d : samples.differences)
+      rows.push_back({{"file", d.file},
+                      {"line", d.line},
+                      {"column", 1},
+                      {"length", 1},
+                      {"severity", "error"},
+                      {"message", d.text},
+                      {"hint", ""}});
     print_rows(client,
                {{"file", ""},
                 {"line", ""},
@@ -35,7 +67,7 @@ int run_check(const Client& client, const std::string& file) {
                 {"message", ""},
                 {"hint", ""}},
                rows);
-    return configuration ? kFine : kFoundProblems;
+    return sound ? kFine : kFoundProblems;
   }
   for (const Finding& f : findings.all())
     std::cout << render(f, file, text, painter(client), client.width) << "\n";
@@ -49,7 +81,8 @@ int run_check(const Client& client, const std::string& file) {
               << plural(configuration->pipelines.size(), "pipeline") << ", "
               << plural(configuration->destinations.size(), "destination")
               << (warnings ? "; " + plural(warnings, "warning") : "") << "\n";
-    return kFine;
+    if (!o.samples.empty()) print_samples(client, o, samples);
+    return sound ? kFine : kFoundProblems;
   }
   std::cout << paint(client, "1;31", plural(errors, "error"))
             << (warnings ? ", " + plural(warnings, "warning") : "") << " in " << file << "\n";
@@ -61,7 +94,12 @@ const CommandRegistration check_command(
     "dingle check dingle.yaml", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<CheckOptions>();
       app.option("FILE", o->file, "The configuration; - for standard input").with_default();
-      return [o](Client& client) { return run_check(client, o->file); };
+      app.option("--samples", o->samples,
+                 "Also rehearse the samples in this folder (PIPELINE/NAME.log), and compare what comes of "
+                 "them with what is "
+                 "expected (PIPELINE/NAME.ndjson)");
+      app.flag("--write", o->write, "Write what comes of the samples, as what is expected from now on");
+      return [o](Client& client) { return run_check(client, *o); };
     });
 
 }  // namespace

@@ -19,7 +19,7 @@ std::string_view line_of(std::string_view source, std::size_t line) {
 
 }  // namespace
 
-void Findings::error_within(const Node& scalar, const Problem& problem) {
+void Findings::add_within(bool is_error, const Node& scalar, const Problem& problem) {
   Place place = scalar.place;
   std::string_view line = line_of(source_, place.line);
   std::size_t length = std::max<std::size_t>(1, problem.length);
@@ -42,7 +42,7 @@ void Findings::error_within(const Node& scalar, const Problem& problem) {
     else
       length = 1;
   }
-  error(place, length, problem.message, problem.hint);
+  all_.push_back({is_error, place, length, problem.message, problem.hint});
 }
 
 std::size_t Findings::errors() const {

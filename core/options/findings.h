@@ -37,7 +37,8 @@ class Findings {
   }
   // A problem within the text of a scalar (a template, a condition): placed where that part stands in the
   // source.
-  void error_within(const Node& scalar, const Problem& problem);
+  void error_within(const Node& scalar, const Problem& problem) { add_within(true, scalar, problem); }
+  void add_within(bool is_error, const Node& scalar, const Problem& problem);
 
   const std::vector<Finding>& all() const { return all_; }
   std::size_t errors() const;

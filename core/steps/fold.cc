@@ -118,6 +118,16 @@ class Fold final : public MemoryStep {
     std::int64_t next_due() const override { return std::min(open.next_due(), closed.next_due()); }
   };
 
+  void follow(StepFields& fields) const override {
+    for (const std::string& f : by_names) fields.reads("by", f);
+    for (const Made& made : values)
+      if (made.function.field != kNoField) fields.reads("values", made.function.of);
+    fields.there.take_all_away();
+    for (const std::string& f : by_names) fields.there.add(f);
+    for (const Made& made : values) fields.there.add(made.name);
+    for (const FieldId f : {names::stands_for, names::part, names::estimates})
+      fields.there.add(field_name(f));
+  }
   std::unique_ptr<StepMemory> begin() const override { return std::make_unique<Memory>(); }
   std::uint64_t most_bytes() const override { return most_memory; }
   std::string meaning() const override {

@@ -38,6 +38,11 @@ class Json final : public Step {
   std::int64_t depth = 8;
   bool keep = true;
 
+  void follow(StepFields& fields) const override {
+    fields.reads("field", field_name(field));
+    fields.there.add_any(prefix);
+    if (!keep) fields.there.take_away(field_name(field));
+  }
   void run(Batch& batch, StepTally& tally) const override {
     std::vector<Field> members;
     each(batch, tally, [&](Event& event) {

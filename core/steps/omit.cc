@@ -13,6 +13,12 @@ const ComponentSpec kOmitSpec{
 class Omit final : public Step {
  public:
   std::vector<FieldId> fields;
+  void follow(StepFields& at) const override {
+    for (const FieldId field : fields) {
+      at.reads("fields", field_name(field));
+      at.there.take_away(field_name(field));
+    }
+  }
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
       for (FieldId field : fields) {

@@ -86,6 +86,18 @@ class Parse final : public Step {
     });
   }
 
+  void follow(StepFields& fields) const override {
+    fields.reads("field", field_name(field));
+    if (by != kNoField) fields.reads("by", field_name(by));
+    const auto bring = [&](const TemplateSet& set) {
+      for (std::size_t i = 0; i < set.size(); ++i) {
+        for (const Slot& slot : set[i].slots()) fields.there.add(slot.name);
+        if (set[i].brings_found()) fields.there.add_any();
+      }
+    };
+    bring(common);
+    for (const Case& c : cases) bring(c.set);
+  }
   std::vector<Captured> captured(const Batch& batch, const Event& event) const override {
     std::vector<Captured> all;
     const Value input = batch.get(event, field);

@@ -14,6 +14,13 @@ const ComponentSpec kRenameSpec{
 class Rename final : public Step {
  public:
   std::vector<std::pair<FieldId, FieldId>> pairs;
+  void follow(StepFields& fields) const override {
+    for (const auto& [from, to] : pairs) {
+      fields.reads("fields", field_name(from));
+      fields.there.take_away(field_name(from));
+      fields.there.add(field_name(to));
+    }
+  }
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
       for (auto [from, to] : pairs) {

@@ -32,6 +32,13 @@ class Set final : public Step {
   };
   std::vector<One> all;
 
+  void follow(StepFields& fields) const override {
+    for (const One& one : all) {
+      for (const Piece& piece : one.pieces)
+        if (piece.field != kNoField) fields.reads("fields", field_name(piece.field));
+      fields.there.add(field_name(one.field));
+    }
+  }
   void run(Batch& batch, StepTally& tally) const override {
     std::string made;
     each(batch, tally, [&](Event& event) {

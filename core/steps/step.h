@@ -14,6 +14,7 @@
 #include "core/condition/condition.h"
 #include "core/event.h"
 #include "core/options/options.h"
+#include "core/steps/fields_there.h"
 #include "core/template/library.h"
 
 namespace dingle {
@@ -71,6 +72,8 @@ class Step {
     std::string_view text;
   };
   virtual std::vector<Captured> captured(const Batch&, const Event&) const { return {}; }
+  // For check: the fields that it reads, and which are there behind it. Its condition is looked at by the caller.
+  virtual void follow(StepFields&) const {}
   // Its templates as they were written; `matched` and `expensive` have one entry for each.
   virtual std::vector<std::string> templates() const { return {}; }
 

@@ -29,6 +29,10 @@ class Time final : public Step {
   std::optional<Zone> zone;
   bool keep = false;
 
+  void follow(StepFields& fields) const override {
+    fields.reads("field", field_name(field));
+    if (!keep) fields.there.take_away(field_name(field));
+  }
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
       const Field* f = event.find(field);

@@ -69,6 +69,9 @@ class Unique final : public MemoryStep {
     std::int64_t next_due() const override { return passed.next_due(); }
   };
 
+  void follow(StepFields& fields) const override {
+    for (const std::string& f : by_names) fields.reads("by", f);
+  }
   std::unique_ptr<StepMemory> begin() const override { return std::make_unique<Memory>(); }
   bool restore(StepMemory& memory, std::string_view key, std::string_view value,
                std::int64_t now) const override {

@@ -1,6 +1,7 @@
 // dingle rehearse, with a server and without one.
 #include <gtest/gtest.h>
 
+#include <filesystem>
 #include <fstream>
 
 #include "tests/end_to_end/daemon.h"
@@ -109,6 +110,39 @@ TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
     EXPECT_NE(ran.status, 0);
     EXPECT_NE(ran.err.find(said), std::string::npos) << said << ": " << ran.err << ran.out;
   }
+}
+
+TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
+  const std::string configuration = daemon.dir + "/dingle.yaml", samples = daemon.dir + "/samples";
+  const auto check = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> all{"check", configuration, "--samples", samples};
+    all.insert(all.end(), more.begin(), more.end());
+    return daemon.dingle(all);
+  };
+  EXPECT_EQ(check({}).status, 1);  // there is no such folder
+  std::filesystem::create_directories(samples + "/berths");
+  EXPECT_NE(check({}).out.find("there are no samples"), std::string::npos);
+  std::ofstream(samples + "/berths/night.log") << kLines;
+  EXPECT_NE(check({}).out.find("night.ndjson: is not there"), std::string::npos);
+  const Ran written = check({"--write"});
+  EXPECT_EQ(written.status, 0) << written.out << written.err;
+  EXPECT_NE(written.out.find("written: 1 sample, 3 events"), std::string::npos) << written.out;
+  EXPECT_NE(check({}).out.find("as expected: 1 sample, 3 events"), std::string::npos);
+  std::string text = read_file(configuration);
+  text.replace(text.find("{berth:int}"), 11, "{berth:word}");
+  text.replace(text.find("state = 'free'"), 14, "state = 'gone'");
+  std::ofstream(configuration) << text;
+  const Ran differs = check({});
+  EXPECT_EQ(differs.status, 1);
+  EXPECT_NE(differs.out.find("night.log:1: berth: expected 4, found \"4\"\n"), std::string::npos)
+      << differs.out;
+  EXPECT_NE(differs.out.find("night.log:2: outcome: expected \"dropped\", found \"goes_on\"\n"),
+            std::string::npos)
+      << differs.out;
+  const Json rows = Json::parse(check({"-o", "json"}).out);
+  EXPECT_EQ(rows.at(0)["line"], 1) << rows;
+  std::filesystem::create_directories(samples + "/berth");
+  EXPECT_NE(check({}).out.find("there is no pipeline `berth`; did you mean `berths`"), std::string::npos);
 }
 
 }  // namespace
