@@ -79,6 +79,9 @@ class Engine final : public Intake {
   const ShapeSample& unmatched() const { return unmatched_; }  // by pipeline
   const ShapeSample& leftovers() const { return leftovers_; }  // by source
   const NewestLines& newest_lines() const { return newest_lines_; }
+  // By turnstile of that configuration: what the memory of the step of that name holds now, on disk or not yet; nullptr where
+  // there is none that means the same.
+  std::vector<std::unique_ptr<StepMemory>> copies_of_memories(const Configuration& of) const;
   std::int64_t started() const { return started_; }
   bool paused() const { return paused_; }  // all sources wait, since the spool cannot be written
   // The store of an `index` destination; of every one if the name is "".

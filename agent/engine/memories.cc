@@ -78,6 +78,26 @@ bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* 
   return true;
 }
 
+std::vector<std::unique_ptr<StepMemory>> Engine::copies_of_memories(const Configuration& of) const {
+  const std::shared_ptr<const Running> now = running();
+  const Configuration& c = *now->configuration;
+  std::vector<std::unique_ptr<StepMemory>> all;
+  for (const Flow::Turnstile& wanted : of.flow.turnstiles) {
+    const MemoryStep& step = of.flow.step_of(wanted);
+    std::unique_ptr<StepMemory>& copy = all.emplace_back();
+    for (std::size_t t = 0; t < c.flow.turnstiles.size(); ++t) {
+      const Flow::Turnstile& there = c.flow.turnstiles[t];
+      if (c.flow.nodes[there.node].pipeline->name != of.flow.nodes[wanted.node].pipeline->name ||
+          name_of(c.flow.step_of(there)) != name_of(step) || now->turnstiles[t]->meaning() != step.meaning())
+        continue;
+      Turnstile of_state(now->turnstiles[t]->id(), step, nullptr);
+      of_state.recall(*spool_, step, clock_.wall());
+      copy = of_state.give();
+    }
+  }
+  return all;
+}
+
 // Events that were held, and that nobody has any more.
 void Engine::give_up(std::uint32_t pipeline, std::uint32_t step, std::int64_t events, Changes changes) {
   changes.counters.push_back({spool_->counter_id(held_counter(step)), -events});

@@ -33,6 +33,7 @@ class Turnstile {
   // Makes the memory anew from what the spool's state says. Answers how many entries of it could not be read;
   // nullopt: they are of another meaning.
   std::optional<std::uint64_t> recall(const Spool& spool, const MemoryStep& step, std::int64_t now);
+  std::unique_ptr<StepMemory> give() { return std::move(memory_); }  // then it is done with
   // Takes a turn, and appends what changed to `changes`. Only by whose turn it is.
   void turn(Work& work, std::int64_t now, CounterId held, Changes& changes);
   // Takes it all out of the spool's state; `entries` is how many there were.

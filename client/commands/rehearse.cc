@@ -17,6 +17,7 @@ struct RehearseOptions {
   std::string pipeline, file, configuration, source, where, from, to;
   std::vector<std::string> lines;
   std::size_t newest = 500, show = 3;
+  bool remember = false;
   // Lines are at hand: with a configuration nothing else is needed.
   bool has_lines() const { return !file.empty() || !lines.empty(); }
 };
@@ -75,6 +76,7 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
   add("where", o.where);
   add("from", o.from);
   add("to", o.to);
+  if (o.remember) asked["memory"] = "copy";
   if (!o.lines.empty())
     asked["lines"] = o.lines;
   else if (!o.file.empty())
@@ -112,8 +114,9 @@ int run_rehearse(const Client& client, const RehearseOptions& o) {
   const std::size_t most = people ? kMostForPeople : o.show;
   Json answer;
   int status = kFoundProblems;
-  if (!yaml.empty() && o.has_lines() ? !rehearse_here(client, o, yaml, text, most, answer)
-                                     : !rehearse_there(client, o, yaml, text, most, answer, status))
+  if (!yaml.empty() && o.has_lines() && !o.remember
+          ? !rehearse_here(client, o, yaml, text, most, answer)
+          : !rehearse_there(client, o, yaml, text, most, answer, status))
     return status;
   bool failed = answer.contains("why_empty");
   std::vector<Json> rows;
@@ -165,6 +168,9 @@ const CommandRegistration rehearse_command(
       app.option("--where", o->where, "Instead: stored events of the source for which this holds");
       app.option("--from", o->from, "Stored events from this time on, or from how long ago: 15m");
       app.option("--to", o->to, "Stored events before this time");
+      app.flag(
+          "--remember", o->remember,
+          "Steps with memory begin with a copy of what those of a running dingled hold, not with nothing");
       app.option("--show", o->show, "Show so many events that fared alike").with_default();
       return [o](Client& client) { return run_rehearse(client, *o); };
     });

@@ -113,7 +113,10 @@ HttpAnswer rehearse(Api& api, const Asked& asked) {
   for (const SampleLine& line : sample.lines) bytes += line.text.size();
   if (sample.lines.size() > Rehearsal::kMostLines || bytes > Rehearsal::kMostBytes)
     return api_error(400, "that are too many lines", "at most 100000, and 64 MiB", "lines");
-  const Rehearsal rehearsal({*configuration, source, pipeline, sample.lines, system_now()});
+  std::vector<std::unique_ptr<StepMemory>> memories;
+  if (asked.text("memory") == "copy") memories = api.engine().copies_of_memories(*configuration);
+  const Rehearsal rehearsal(
+      {*configuration, source, pipeline, sample.lines, system_now(), std::move(memories)});
   Json answer = json_of(rehearsal, asked.number("limit"));
   answer["from"] = sample.from;
   if (sample.lines.empty()) answer["why_empty"] = sample.why_empty;
@@ -207,7 +210,7 @@ const CallRegistration kRehearse(
              "added, changed "
              "and took away, where each value stands in the line as it came (bytes), what was dropped or "
              "failed, by which "
-             "step and why. Nothing is sent or counted. Steps with memory begin empty; what they hold at the "
+             "step and why. Nothing is sent or counted. What steps with memory hold at the "
              "end comes out, "
              "marked `at_end`.",
      .body = {{.name = "pipeline",
@@ -234,6 +237,13 @@ const CallRegistration kRehearse(
                .text = "So many of the newest lines, or stored events.",
                .least = 1,
                .most = static_cast<std::int64_t>(Rehearsal::kMostLines)},
+              {.name = "memory",
+               .type = OptionType::choice,
+               .fallback = "empty",
+               .text = "What steps with memory begin with: nothing, or a copy of what they hold now, where "
+                       "they mean the "
+                       "same.",
+               .choices = {"empty", "copy"}},
               {.name = "limit",
                .type = OptionType::integer,
                .fallback = "20",

@@ -11,12 +11,12 @@ namespace {
 
 constexpr const char* kSound = R"(version: 1
 sources:
-  gate: { files: { paths: [/nowhere/gate.log] }, resource: { service.name: gate } }
-  crane: { files: { paths: [/nowhere/crane.log] } }
-  radio: { syslog: { listen: ['udp 127.0.0.1:0'] } }
+  turnstile: { files: { paths: [/nowhere/gate.log] }, resource: { service.name: gate } }
+  hoist: { files: { paths: [/nowhere/crane.log] } }
+  bridge: { syslog: { udp: '127.0.0.1:0' } }
 pipelines:
   gate:
-    from: [gate]
+    from: [turnstile]
     where: "log.file.path like '%.log' and service.name = 'gate'"
     unless: "body like '#%'"
     steps:
@@ -28,21 +28,21 @@ pipelines:
       - omit: { fields: [ship], where: "status < 500" }
     to: [store, { alerts: "status >= 500 and severity_number > 16 and user.name is not null" }]
   crane:
-    from: [crane]
+    from: [hoist]
     steps:
       - json
       - rename: { fields: { level: severity } }
       - json: { field: payload, prefix: load., keep: false }
     to: [store]
   loads:
-    from: [crane]
+    from: [hoist]
     steps:
       - json: { prefix: crane. }
       - fold: { by: [crane.id, host.name], values: { tons: sum(crane.tons), last: max(timestamp) } }
       - unique: { by: [tons, dingle.part] }
     to: [weights]
   radio:
-    from: [radio]
+    from: [bridge]
     where: "network.transport = 'udp'"
     to: [store]
   behind: { from: [gate], where: "dingle.template = 1", to: [weights] }
@@ -53,7 +53,7 @@ destinations:
   weights: { index: { name: 'weights-{tons}' } }
 )";
 
-std::vector<Finding> findings_of(const std::string& text) {
+std::vector<Finding> all_findings(const std::string& text) {
   Findings findings(text);
   read_configuration(text, findings);
   return findings.all();
@@ -61,26 +61,26 @@ std::vector<Finding> findings_of(const std::string& text) {
 
 TEST(FieldsOfConfigurations, ASoundOneHasNoWarning) {
   std::string sound = kSound;
-  for (const Finding& f : findings_of(sound))
+  for (const Finding& f : all_findings(sound))
     if (f.message.find("wait when the queue") == std::string::npos)
       ADD_FAILURE() << f.message << " " << f.hint;
 }
 
-struct Mistake {
+struct FieldMistake {
   const char *from, *to, *message, *hint;
   bool is_error = false;
 };
 
-class FieldMistakes : public testing::TestWithParam<Mistake> {};
+class FieldMistakes : public testing::TestWithParam<FieldMistake> {};
 
 TEST_P(FieldMistakes, AreFoundWithTheirPlace) {
   std::string text = kSound;
-  const Mistake& m = GetParam();
+  const FieldMistake& m = GetParam();
   const std::size_t at = text.find(m.from);
   ASSERT_NE(at, std::string::npos) << m.from;
   text.replace(at, std::string(m.from).size(), m.to);
   std::string all;
-  for (const Finding& f : findings_of(text)) {
+  for (const Finding& f : all_findings(text)) {
     std::istringstream lines(text);
     std::string line;
     for (std::size_t n = 0; n < f.place.line; ++n) std::getline(lines, line);
@@ -97,53 +97,57 @@ TEST_P(FieldMistakes, AreFoundWithTheirPlace) {
 INSTANTIATE_TEST_SUITE_P(
     All, FieldMistakes,
     testing::Values(
-        Mistake{"\"log.file.path like", "\"log.file.pth like", "field `log.file.pth` here: nothing",
-                "`log.file.path`"},
-        Mistake{"and service.name =", "and service.nam =", "`service.nam`", "did you mean `service.name`"},
-        Mistake{"\"body like", "\"bdoy like", "`bdoy`", "`body`"},
-        Mistake{"\"body like '#%'\"", "\"status = 204\"", "`status` is made by step 1 (`parse`)",
-                "- drop:", true},
-        Mistake{"\"log.file.path like", "\"ship like",
-                "`ship` is made by step 1 (`parse`) of `gate`, and `where`", "drop", true},
-        Mistake{"time: { field: at }", "time: { field: att }", "`att`", "`at`"},
-        Mistake{"\"status = 204", "\"stat = 204", "`stat`", ""},
-        Mistake{"user = 'probe'", "usr = 'probe'", "`usr`", "did you mean `user`"},
-        Mistake{"user = 'probe'", "at is null", "`at` here: step 2 (`time`) has taken it away", "before"},
-        Mistake{"user = 'probe'", "severty = 'x'", "`severty`", ""},
-        Mistake{"where: \"status >= 500\" }", "where: \"staus >= 500\" }", "`staus`",
-                "did you mean `status`"},
-        Mistake{"{ user: user.name }", "{ usr: user.name }", "`usr`", "`user`"},
-        Mistake{"fields: [ship], where: \"status < 500\"", "fields: [shp]", "`shp`", "`ship`"},
-        Mistake{"\"status < 500\"", "\"statsu < 500\"", "`statsu`", "`status`"},
-        Mistake{"\"status >= 500 and severity_number", "\"statos >= 500 and severity_number", "`statos`",
-                "`status`"},
-        Mistake{"severity_number > 16", "severity_nmber > 16", "`severity_nmber`", "`severity_number`"},
-        Mistake{"user.name is not null\"", "user is not null\"",
-                "`user` here: step 5 (`rename`) has taken it away", ""},
-        Mistake{"field: payload, prefix", "field: bdy, prefix", "only the data may bring a field `bdy`",
-                "`body`"},
-        Mistake{"by: [crane.id, host.name]", "by: [crane.id, host.nme]", "`host.nme`", "`host.name`"},
-        Mistake{"by: [crane.id, host.name]", "by: [tons2, host.name]", "`tons2`", ""},
-        Mistake{"by: [tons, dingle.part]", "by: [tns, dingle.part]", "`tns`", "`tons`"},
-        Mistake{"by: [tons, dingle.part]", "by: [tons, dingle.prt]", "`dingle.prt`", "`dingle.part`"},
-        Mistake{"by: [tons, dingle.part]", "by: [service.name]", "`service.name` here: nothing", "one of"},
-        Mistake{"\"network.transport = 'udp'\"", "\"network.trnsport = 'udp'\"", "`network.trnsport`",
-                "`network.transport`"},
-        Mistake{"\"dingle.template = 1\"", "\"dingle.tmplate = 1\"", "`dingle.tmplate`", "`dingle.template`"},
-        Mistake{"\"network.peer.address is", "\"network.peer.adress is", "`network.peer.adress`",
-                "`network.peer.address`"},
-        Mistake{"{dingle.pipeline}-", "{dingle.pipelin}-", "`dingle.pipelin`", "`dingle.pipeline`"},
-        Mistake{"alerts-{severity}", "alerts-{severty}", "`severty`", "`severity`"},
-        Mistake{"weights-{tons}", "weights-{tonns}", "`tonns`", "`tons`"},
-        Mistake{"'quay of {ship}'", "'quay of {shp}'", "`shp`", "`ship`"},
-        Mistake{"max(timestamp)", "max(timestmp)", "`timestmp`", "`timestamp`"}));
+        FieldMistake{"\"log.file.path like", "\"log.file.pth like", "field `log.file.pth` here: nothing",
+                     "`log.file.path`"},
+        FieldMistake{"and service.name =", "and service.nam =", "`service.nam`",
+                     "did you mean `service.name`"},
+        FieldMistake{"\"body like", "\"bdoy like", "`bdoy`", "`body`"},
+        FieldMistake{"\"body like '#%'\"", "\"status = 204\"", "`status` is made by step 1 (`parse`)",
+                     "- drop:", true},
+        FieldMistake{"\"log.file.path like", "\"ship like",
+                     "`ship` is made by step 1 (`parse`) of `gate`, and `where`", "drop", true},
+        FieldMistake{"time: { field: at }", "time: { field: att }", "`att`", "`at`"},
+        FieldMistake{"\"status = 204", "\"stat = 204", "`stat`", ""},
+        FieldMistake{"user = 'probe'", "usr = 'probe'", "`usr`", "did you mean `user`"},
+        FieldMistake{"user = 'probe'", "at is null", "`at` here: step 2 (`time`) has taken it away",
+                     "before"},
+        FieldMistake{"user = 'probe'", "severty = 'x'", "`severty`", ""},
+        FieldMistake{"where: \"status >= 500\" }", "where: \"staus >= 500\" }", "`staus`",
+                     "did you mean `status`"},
+        FieldMistake{"{ user: user.name }", "{ usr: user.name }", "`usr`", "`user`"},
+        FieldMistake{"fields: [ship], where: \"status < 500\"", "fields: [shp]", "`shp`", "`ship`"},
+        FieldMistake{"\"status < 500\"", "\"statsu < 500\"", "`statsu`", "`status`"},
+        FieldMistake{"\"status >= 500 and severity_number", "\"statos >= 500 and severity_number", "`statos`",
+                     "`status`"},
+        FieldMistake{"severity_number > 16", "severity_nmber > 16", "`severity_nmber`", "`severity_number`"},
+        FieldMistake{"user.name is not null\"", "user is not null\"",
+                     "`user` here: step 5 (`rename`) has taken it away", ""},
+        FieldMistake{"field: payload, prefix", "field: bdy, prefix", "only the data may bring a field `bdy`",
+                     "`body`"},
+        FieldMistake{"by: [crane.id, host.name]", "by: [crane.id, host.nme]", "`host.nme`", "`host.name`"},
+        FieldMistake{"by: [crane.id, host.name]", "by: [tons2, host.name]", "`tons2`", ""},
+        FieldMistake{"by: [tons, dingle.part]", "by: [tns, dingle.part]", "`tns`", "`tons`"},
+        FieldMistake{"by: [tons, dingle.part]", "by: [tons, dingle.prt]", "`dingle.prt`", "`dingle.part`"},
+        FieldMistake{"by: [tons, dingle.part]", "by: [service.name]", "`service.name` here: nothing",
+                     "one of"},
+        FieldMistake{"\"network.transport = 'udp'\"", "\"network.trnsport = 'udp'\"", "`network.trnsport`",
+                     "`network.transport`"},
+        FieldMistake{"\"dingle.template = 1\"", "\"dingle.tmplate = 1\"", "`dingle.tmplate`",
+                     "`dingle.template`"},
+        FieldMistake{"\"network.peer.address is", "\"network.peer.adress is", "`network.peer.adress`",
+                     "`network.peer.address`"},
+        FieldMistake{"{dingle.pipeline}-", "{dingle.pipelin}-", "`dingle.pipelin`", "`dingle.pipeline`"},
+        FieldMistake{"alerts-{severity}", "alerts-{severty}", "`severty`", "`severity`"},
+        FieldMistake{"weights-{tons}", "weights-{tonns}", "`tonns`", "`tons`"},
+        FieldMistake{"'quay of {ship}'", "'quay of {shp}'", "`shp`", "`ship`"},
+        FieldMistake{"max(timestamp)", "max(timestmp)", "`timestmp`", "`timestamp`"}));
 
 TEST(FieldsOfConfigurations, StoringTwiceIsToldOnce) {
   std::string text = kSound;
-  text.replace(text.find("  radio:\n    from"), 0, "  again: { from: [crane], to: [store] }\n");
+  text.replace(text.find("  radio:\n    from"), 0, "  again: { from: [hoist], to: [store] }\n");
   std::size_t told = 0;
-  for (const Finding& f : findings_of(text))
-    told += f.message == "`crane` sends all lines of `crane` to `store` too: each is stored twice";
+  for (const Finding& f : all_findings(text))
+    told += f.message == "`crane` sends all lines of `hoist` to `store` too: each is stored twice";
   EXPECT_EQ(told, 1u);
 }
 
@@ -151,7 +155,7 @@ TEST(FieldsOfConfigurations, TheDemoHasNoWarning) {
   std::ifstream in(std::string(DINGLE_SOURCE) + "/demo/dingle.yaml");
   std::ostringstream text;
   text << in.rdbuf();
-  for (const Finding& f : findings_of(text.str())) ADD_FAILURE() << f.message << " " << f.hint;
+  for (const Finding& f : all_findings(text.str())) ADD_FAILURE() << f.message << " " << f.hint;
 }
 
 }  // namespace

@@ -252,9 +252,10 @@ TEST(Configuration, StepsMayHaveNames) {
   };
   EXPECT_TRUE(with("- drop: { where: \"status < 400\", name: quiet }").empty());
   EXPECT_TRUE(
-      with("- drop: { where: \"a = 1\", name: x }\n      - drop: { where: \"a = 2\", name: y }").empty());
+      with("- drop: { where: \"status = 1\", name: x }\n      - drop: { where: \"status = 2\", name: y }")
+          .empty());
   const auto twice =
-      with("- drop: { where: \"a = 1\", name: x }\n      - drop: { where: \"a = 2\", name: x }");
+      with("- drop: { where: \"status = 1\", name: x }\n      - drop: { where: \"status = 2\", name: x }");
   ASSERT_EQ(twice.size(), 1u);
   EXPECT_NE(twice[0].find("have the name `x`"), std::string::npos) << twice[0];
   EXPECT_EQ(twice[0].substr(0, 3), "11:");
@@ -262,7 +263,7 @@ TEST(Configuration, StepsMayHaveNames) {
 
 TEST(Configuration, WarnsOfWhatIsUnusedOrNeverReached) {
   auto all = findings_of(replaced(kGood, "      - drop: { where: \"status < 400\" }",
-                                  "      - drop: { where: \"true\" }\n      - omit: { fields: [a] }") +
+                                  "      - drop: { where: \"true\" }\n      - omit: { fields: [status] }") +
                          "  spare:\n    print: {}\npatterns:\n  berth: { regex: '[A-Z]+' }\n");
   ASSERT_EQ(all.size(), 3u);
   EXPECT_NE(all[0].find("11:9 no event reaches this step"), std::string::npos);

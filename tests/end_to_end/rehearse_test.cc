@@ -112,6 +112,31 @@ TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
   }
 }
 
+TEST_F(Rehearse, BeginsWithACopyOfWhatIsRemembered) {
+  std::string text = read_file(daemon.dir + "/dingle.yaml");
+  text.replace(text.find("to: [store]"), 11,
+               "to: [store]\n  calls: { from: [berths], steps: [fold: { by: [ship], window: 1h, "
+               "longest: 10h, grace: 10h, values: { berths: sum(berth) } }], to: [store] }");
+  std::ofstream(daemon.dir + "/dingle.yaml") << text;
+  daemon.start();
+  daemon.write("quay.log", kLines);
+  daemon.settled();
+  const std::string line = "2026-11-23T10:30:00Z Tern 7 docked";
+  const auto berths = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> all{"calls", "--line", line};
+    all.insert(all.end(), more.begin(), more.end());
+    std::string sums;
+    const Json pipeline = rehearse(all, 0);
+    for (const Json& event : pipeline["events"])
+      for (const Json& field : event.value("fields", Json::array()))
+        if (field["field"] == "berths" && event.contains("made_by")) sums += field["value"].dump() + " ";
+    return sums;
+  };
+  EXPECT_EQ(berths({}), "7 ");
+  EXPECT_EQ(berths({"--remember"}), "11 ");
+  EXPECT_EQ(berths({"--remember"}), "11 ");  // it was a copy
+}
+
 TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
   const std::string configuration = daemon.dir + "/dingle.yaml", samples = daemon.dir + "/samples";
   const auto check = [&](const std::vector<std::string>& more) {
@@ -140,7 +165,7 @@ TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
             std::string::npos)
       << differs.out;
   const Json rows = Json::parse(check({"-o", "json"}).out);
-  EXPECT_EQ(rows.at(0)["line"], 1) << rows;
+  EXPECT_EQ(rows.at(1)["line"], 1) << rows;
   std::filesystem::create_directories(samples + "/berth");
   EXPECT_NE(check({}).out.find("there is no pipeline `berth`; did you mean `berths`"), std::string::npos);
 }
