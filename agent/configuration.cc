@@ -382,10 +382,11 @@ class Reader {
     if (!o.sound()) return;
     auto made = kind->make({o, *patterns_, findings_});
     if (!made) return;
+    if (o.flag("off")) made = std::make_unique<OffStep>();
     made->kind = e.key;
     made->where = std::move(where);
     made->name = o.text("name");
-    if (kind->has_memory) made->was = o.text("was");
+    if (made->with_memory()) made->was = o.text("was");
     pipeline.add(std::move(made));
     written_.back().steps.push_back(std::move(o));
   }

@@ -21,6 +21,7 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::texts:
     case OptionType::templates:
     case OptionType::fields:
+    case OptionType::field_patterns:
     case OptionType::references: s = one_or_list({{"type", "string"}}); break;
     case OptionType::routes: {
       const Json route{

@@ -126,8 +126,8 @@ class Follower {
   };
 
   void source(const SourceSettings& s, FieldsThere& to) {
-    for (const auto& [field, text] : s.resource) to.add(field);
-    for (const char* field : s.kind->fields) to.add(field);
+    for (const auto& [field, text] : s.resource) to.add_of_resource(field);
+    for (const char* field : s.kind->fields) to.add_of_resource(field);
   }
 
   At at_entry(const Flow::Node& node) {

@@ -14,7 +14,8 @@ namespace {
 
 std::string step_name(const Json& pipeline, std::size_t number) {
   const Json& step = pipeline["steps"][number - 1];
-  return std::to_string(number) + " " + step.value("name", step["kind"].get<std::string>());
+  return std::to_string(number) + " " + step.value("name", step["kind"].get<std::string>()) +
+         (step.value("off", false) ? " (off)" : "");
 }
 
 std::int64_t number_of(const Json& object, const char* member) { return object[member].get<std::int64_t>(); }
@@ -42,23 +43,29 @@ void print_counts(const Client& client, const Json& pipeline) {
          {"changed", s["changed"]},
          {"dropped", s["dropped"]},
          {"failed", s["failed"]},
+         {"missed", s["missed"]},
          {"folded", s["merged"]},
          {"bytes", change_shown(before, behind)},
          {"time", fmt::format("{:.2f} ms", static_cast<double>(number_of(s, "nanoseconds")) / 1e6)},
          {"where", s.value("where", "")}});
   }
   using Look = Column::Look;
-  print_rows(client,
-             {{"step", "step"},
-              {"in", "in", Look::count},
-              {"changed", "changed", Look::count},
-              {"dropped", "dropped", Look::count},
-              {"failed", "failed", Look::count, true},
-              {"folded", "folded", Look::count},
-              {"bytes", "bytes"},
-              {"time", "time"},
-              {"where", "where"}},
-             rows);
+  std::vector<Column> columns{{"step", "step"},
+                              {"in", "in", Look::count},
+                              {"changed", "changed", Look::count},
+                              {"dropped", "dropped", Look::count},
+                              {"failed", "failed", Look::count, true},
+                              {"missed", "missed", Look::count},
+                              {"folded", "folded", Look::count},
+                              {"bytes", "bytes"},
+                              {"time", "time"},
+                              {"where", "where"}};
+  // What only some steps do.
+  std::erase_if(columns, [&](const Column& c) {
+    return (c.key == "missed" || c.key == "folded") &&
+           std::all_of(rows.begin(), rows.end(), [&](const Json& r) { return r[c.key] == 0; });
+  });
+  print_rows(client, columns, rows);
 }
 
 void print_where_it_goes(const Client& client, const Json& pipeline) {
@@ -87,6 +94,12 @@ void print_not_taken(const Client& client, const Json& pipeline, std::size_t mos
   }
 }
 
+// Whether the change is of a part of the line.
+bool has_color(const Json& event, const Json& change) {
+  return event.contains("text") && change.contains("from") && change.contains("after") &&
+         change["length"].get<std::size_t>() != event["text"].get_ref<const std::string&>().size();
+}
+
 // The line, each field's text in the field's colour.
 std::string coloured(const Client& client, const Json& event, std::size_t width) {
   const std::string text = event["text"].get<std::string>();
@@ -94,9 +107,8 @@ std::string coloured(const Client& client, const Json& event, std::size_t width)
   int color = 0;
   for (const Json& done : event["steps"])
     for (const Json& change : done["changes"]) {
-      if (!change.contains("from") || !change.contains("after")) continue;
+      if (!has_color(event, change)) continue;
       const auto from = change["from"].get<std::size_t>(), length = change["length"].get<std::size_t>();
-      if (length == text.size()) continue;  // the body
       for (std::size_t i = from; i < std::min(from + length, text.size()); ++i)
         if (owner[i] < 0) owner[i] = color;
       ++color;
@@ -121,6 +133,7 @@ void print_changes(const Client& client, const Json& pipeline, const Json& event
   for (const Json& done : event["steps"])
     for (const Json& change : done["changes"])
       wide = std::max(wide, std::min<std::size_t>(28, display_width(change["field"].get<std::string>())));
+  std::size_t color = 0;
   for (const Json& done : event["steps"]) {
     std::string step = cut_to_width(step_name(pipeline, done["step"].get<std::size_t>()), 12);
     const auto line = [&](const std::string& text) {
@@ -133,7 +146,8 @@ void print_changes(const Client& client, const Json& pipeline, const Json& event
       line(paint(client, "2", "passed by: its `where` does not hold"));
     for (const Json& change : done["changes"]) {
       std::string field = cut_to_width(change["field"].get<std::string>(), wide);
-      field += std::string(wide - display_width(field), ' ') + "  ";
+      const std::string gap(wide - display_width(field) + 2, ' ');
+      field = (has_color(event, change) ? paint(client, field_color(color++), field) : field) + gap;
       const std::size_t room = std::max<std::size_t>(20, client.width - std::min(client.width, wide + 32));
       if (!change.contains("after")) {
         line(field +

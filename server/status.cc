@@ -45,8 +45,10 @@ Json steps_of(const Engine::Flowing& flowing, std::size_t pipeline, const Number
            {"out", n(prefix + "out")},
            {"dropped", n(prefix + "dropped")},
            {"failed", n(prefix + "failed")},
+           {"missed", n(prefix + "missed")},
            {"about_bytes_in", about("bytes_in")},
            {"about_bytes_out", about("bytes_out")}};
+    if (step.off) s["off"] = true;
     for (const auto& m : flowing.memories)
       if (step.with_memory() && m.pipeline == pipeline && m.step == name_of(step)) {
         s["created"] = n(prefix + "created");

@@ -34,9 +34,11 @@ Json source_schema() {
 
 Json step_schema() {
   return with(
-      counts({"in", "out", "dropped", "failed", "about_bytes_in", "about_bytes_out", "nanoseconds_each"}),
+      counts({"in", "out", "dropped", "failed", "missed", "about_bytes_in", "about_bytes_out",
+              "nanoseconds_each"}),
       {{"step", is_text()},
        {"name", is_text()},
+       {"off", is_boolean(), false},
        {"created", is_integer(), false},
        {"merged", is_integer(), false},
        {"memory", counts({"entries", "bytes", "most_bytes", "held"}), false},

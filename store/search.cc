@@ -136,22 +136,6 @@ bool before(std::string_view a, std::string_view b, std::size_t values) {
 
 }  // namespace
 
-bool matches_glob(std::string_view text, std::string_view glob) {
-  std::size_t t = 0, g = 0, star = std::string_view::npos, star_text = 0;
-  while (t < text.size()) {
-    if (g < glob.size() && glob[g] == '*')
-      star = g++, star_text = t;
-    else if (g < glob.size() && glob[g] == text[t])
-      ++g, ++t;
-    else if (star != std::string_view::npos)
-      g = star + 1, t = ++star_text;
-    else
-      return false;
-  }
-  while (g < glob.size() && glob[g] == '*') ++g;
-  return g == glob.size();
-}
-
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
                                     std::size_t limit, bool types, Scanned& scanned, std::size_t most_bytes) {
   const auto write = [&](const StoredEvent& event, std::string& to) { append_event_json(event, types, to); };

@@ -16,6 +16,7 @@
 #include <vector>
 
 #include "core/condition/condition.h"
+#include "core/glob.h"
 #include "store/store.h"
 
 namespace dingle {
@@ -95,7 +96,5 @@ struct Grouped {
 // Events that have the field (for count: all), by bucket and by the fields' values.
 Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& grouping,
                      Scanned& scanned);
-
-bool matches_glob(std::string_view text, std::string_view glob);  // `*` only
 
 }  // namespace dingle

@@ -215,6 +215,7 @@ class Engine final : public Intake {
   void run_worker();
   void run_meter();
   void shed_old();
+  void look_for_times();
   void run_committer();
 
   std::optional<Taken> admit(SourceBatch batch, std::optional<std::chrono::steady_clock::time_point> until,
@@ -289,6 +290,10 @@ class Engine final : public Intake {
   };
   Signal meter_stop_;
   std::deque<Sample> samples_ GUARDED_BY(samples_mutex_);
+  // Of the thread that samples.
+  std::shared_ptr<const Configuration> times_of_;  // whose pipelines were looked at
+  std::vector<std::size_t> untimed_;               // nodes of its flow, still to be looked at
+  std::vector<std::string> times_told_;            // problems
   bool metering_stops_ GUARDED_BY(samples_mutex_) = false;
   std::thread meter_;
   std::vector<std::thread> workers_;

@@ -31,6 +31,7 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
                   of_step("measured"),
                   of_step("bytes_in"),
                   of_step("bytes_out"),
+                  of_step("missed"),
                   {},
                   {}};
       for (std::size_t t = 0; t < p.pipeline->steps[i]->templates().size(); ++t) {
@@ -71,6 +72,7 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
     dingle::count(changes, step.measured, t.measured);
     dingle::count(changes, step.bytes_in, t.bytes_in);
     dingle::count(changes, step.bytes_out, t.bytes_out);
+    dingle::count(changes, step.missed, t.missed);
     dingle::count(changes, p.stood_for, t.stood_for);
     dingle::count(changes, p.early, t.early);
     dingle::count(changes, p.passed_around, t.passed_around);

@@ -34,7 +34,7 @@ class FlowCounters {
 
  private:
   struct OfStep {
-    CounterId in, out, dropped, failed, nanoseconds, created, merged, measured, bytes_in, bytes_out;
+    CounterId in, out, dropped, failed, nanoseconds, created, merged, measured, bytes_in, bytes_out, missed;
     std::vector<CounterId> matched, expensive;  // by template
   };
   std::vector<OfPipeline> pipelines_;

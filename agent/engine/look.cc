@@ -66,6 +66,7 @@ void Engine::run_meter() {
       sample.counts[id] = {w.appended, w.appended - w.events};
     save_memory();
     shed_old();
+    look_for_times();
     tick_if_due();
     end_leaving();
     Lock lock(samples_mutex_);

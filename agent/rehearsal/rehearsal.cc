@@ -194,7 +194,7 @@ class Rehearsal::Observer final : public FlowObserver {
     Traced& traced = of.events[open.index];
     Done done;
     done.step = step.number;
-    done.passed_by = !step.takes(batch, before);
+    done.passed_by = !step.off && !step.takes(batch, before);
     done.failed = before.failed_step == 0 && now.failed_step == step.number;
     for (const Field& f : now.all()) {
       const Field* was = before.find(f.name);

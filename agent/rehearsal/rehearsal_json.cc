@@ -72,6 +72,7 @@ Json json_of(const Step& step, const Rehearsal::OfStep& of) {
   const StepTally& t = of.tally;
   Json row{{"step", step.number}, {"kind", step.kind}};
   if (!step.name.empty()) row["name"] = step.name;
+  if (step.off) row["off"] = true;
   if (step.where) row["where"] = step.where->text();
   row.update({{"in", t.in},
               {"out", t.out},
@@ -79,6 +80,7 @@ Json json_of(const Step& step, const Rehearsal::OfStep& of) {
               {"merged", t.merged},
               {"dropped", t.dropped},
               {"failed", t.failed},
+              {"missed", t.missed},
               {"changed", of.changed},
               {"bytes_in", t.bytes_in},
               {"bytes_out", t.bytes_out},

@@ -33,8 +33,11 @@ std::vector<Json> with_total(std::vector<Json> rows, const std::vector<Column>& 
 // Few pipelines have steps with memory.
 void leave_out_memory(std::vector<Column>& columns, const std::vector<Json>& rows) {
   std::erase_if(columns, [&](const Column& c) {
-    return (c.key == "merged" || c.key == "held" || c.key == "created") &&
-           std::all_of(rows.begin(), rows.end(), [](const Json& r) { return r.value("merged", 0) == 0; });
+    const auto none = [&](const char* key) {
+      return std::all_of(rows.begin(), rows.end(), [&](const Json& r) { return r.value(key, 0) == 0; });
+    };
+    return (c.key == "missed" && none("missed")) ||
+           ((c.key == "merged" || c.key == "held" || c.key == "created") && none("merged"));
   });
 }
 
@@ -45,8 +48,8 @@ void print_steps(const Client& client, const Json& status) {
       Json row = p["steps"][i];
       const std::string name = row.value("name", "");
       row["name"] = p["name"];
-      row["step"] =
-          std::to_string(i + 1) + " " + row["step"].get<std::string>() + (name.empty() ? "" : " " + name);
+      row["step"] = std::to_string(i + 1) + " " + row["step"].get<std::string>() +
+                    (name.empty() ? "" : " " + name) + (row.value("off", false) ? " (off)" : "");
       std::string templates;
       if (row.contains("templates"))
         for (const Json& n : row["templates"])
@@ -61,6 +64,7 @@ void print_steps(const Client& client, const Json& status) {
                               {"in", "IN", Look::count},
                               {"out", "OUT", Look::count},
                               {"failed", "FAILED", Look::count, true},
+                              {"missed", "MISSED", Look::count},
                               {"dropped", "DROPPED", Look::count},
                               {"merged", "FOLDED", Look::count},
                               {"created", "MADE", Look::count},

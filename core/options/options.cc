@@ -47,6 +47,7 @@ const char* option_type_name(OptionType type) {
     case OptionType::choice: return "a choice";
     case OptionType::field: return "a field's name";
     case OptionType::fields: return "a list of fields' names";
+    case OptionType::field_patterns: return "a list of fields' names, in which * stands for any text";
     case OptionType::templates: return "a list of templates";
     case OptionType::template_lists: return "a map of values to templates";
     case OptionType::template_text: return "a template";
@@ -87,6 +88,11 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
                    "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
     return false;
   };
+  auto valid_field_pattern = [&](const Node& item) {
+    std::string name = item.scalar;
+    std::replace(name.begin(), name.end(), '*', 'x');
+    return is_field_name(name) || valid_field(item);
+  };
   switch (spec.type) {
     case OptionType::text:
     case OptionType::template_text:
@@ -102,6 +108,7 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
     case OptionType::texts:
     case OptionType::templates:
     case OptionType::fields:
+    case OptionType::field_patterns:
     case OptionType::references: {
       if (!node.is_scalar() && !node.is_list()) return wrong();
       const std::vector<Node> one{node};
@@ -112,6 +119,7 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
           return false;
         }
         if (spec.type == OptionType::fields && !valid_field(item)) return false;
+        if (spec.type == OptionType::field_patterns && !valid_field_pattern(item)) return false;
         held.texts.push_back(item.scalar);
       }
       if (held.texts.empty() && spec.required) return wrong("it needs at least one");

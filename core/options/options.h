@@ -33,6 +33,7 @@ enum class OptionType {
   choice,          // one of `choices`
   field,           // a field's name
   fields,          // a list of fields' names, or one
+  field_patterns,  // the same, where `*` in a name stands for any text
   templates,       // a list of templates, or one
   template_lists,  // a map of texts to lists of templates
   template_text,

@@ -17,7 +17,7 @@ void StepTally::add(const StepTally& o) {
       failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out,
       values_as_text += o.values_as_text, stood_for += o.stood_for, early += o.early,
       passed_around += o.passed_around, measured += o.measured, bytes_in += o.bytes_in,
-      bytes_out += o.bytes_out, unbalanced += o.unbalanced;
+      bytes_out += o.bytes_out, missed += o.missed, unbalanced += o.unbalanced;
   auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
     if (to.size() < from.size()) to.resize(from.size());
     for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];
@@ -65,6 +65,12 @@ StepRegistration::StepRegistration(StepKind kind) {
                        .text = "Only for events for which this condition holds; the others pass unchanged."});
   options.push_back(
       {.name = "name", .type = OptionType::text, .text = "A name of its own, for what is told of it."});
+  options.push_back(
+      {.name = "off",
+       .type = OptionType::boolean,
+       .fallback = "false",
+       .text = "Let everything pass as if the step were not there; it is shown as off. What a step with "
+               "memory holds is sent first."});
   if (kind.has_memory)
     options.push_back({.name = "was",
                        .type = OptionType::text,

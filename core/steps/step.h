@@ -32,6 +32,7 @@ struct StepTally {
   std::uint64_t measured = 0;            // events whose bytes were measured (Work::measure)
   std::uint64_t bytes_in = 0;            // of those
   std::uint64_t bytes_out = 0;           // of what was there behind it
+  std::uint64_t missed = 0;              // values that it looked for, and that were not there
   std::uint64_t unbalanced = 0;          // events by which the counts do not add up; set by the pipeline
   std::vector<std::uint64_t> matched;    // parse: by template
   std::vector<std::uint64_t> expensive;  // parse: lines on which a template gave up, by template
@@ -79,6 +80,7 @@ class Step {
 
   std::string kind, name, was;       // name: its own, or ""; was: its former one, or ""
   std::uint16_t number = 1;          // within its pipeline, counted from 1
+  bool off = false;                  // it lets everything pass
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {
     return event.dropped_by == 0 && (!where || where->holds(EventReader(batch, event)));
@@ -100,6 +102,13 @@ class Step {
       work(event);
     }
   }
+};
+
+// In the place of one that is switched off.
+class OffStep final : public Step {
+ public:
+  OffStep() { off = true; }
+  void run(Batch&, StepTally&) const override {}
 };
 
 // What a step is made from.

@@ -34,6 +34,35 @@ TEST_F(EngineTest, CountsWhatItTookAndWhatBecameOfIt) {
   EXPECT_EQ(newest[0].text + ", " + newest[1].text, "gate 9, what?");
 }
 
+TEST_F(EngineTest, TellsThatAPipelineSetsNoTimeThoughItsLinesCarryOne) {
+  const std::string pipelines =
+      "{ q: { from: [s], where: \"body like 'gate%'\", to: [d] }, "
+      "p: { from: [s], where: \"body like '2026%'\", steps: STEPS, to: [d] } }";
+  const auto with = [&](const std::string& with_steps) {
+    std::string text = pipelines;
+    return with_pipelines(text.replace(text.find("STEPS"), 5, with_steps));
+  };
+  start(with("[]"));
+  Texts lines;
+  for (int i = 10; i < 40; ++i) {
+    lines.push_back("gate " + std::to_string(i));
+    lines.push_back("2026-11-23T10:00:" + std::to_string(i) + "Z Tern docked");
+  }
+  ASSERT_TRUE(engine->submit(batch(lines)));
+  const auto told = [&](const std::string& about) -> std::string {
+    for (const Problems::Problem& p : engine->problems().all())
+      if (p.about == about) return p.text;
+    return "";
+  };
+  EXPECT_TRUE(until([&] { return told("pipeline p: time") != ""; }));
+  EXPECT_NE(told("pipeline p: time").find("add `time: { field: "), std::string::npos)
+      << told("pipeline p: time");
+  EXPECT_EQ(told("pipeline q: time"), "");  // was looked at before
+  EXPECT_EQ(engine->reload(with("[ parse: { templates: ['{at:rfc3339} {:rest}'] }, time: { field: at } ]")),
+            "");
+  EXPECT_TRUE(until([&] { return told("pipeline p: time") == ""; }));
+}
+
 // Of many a part is looked at, which stands for all.
 TEST_F(EngineTest, SamplesOfManyUnmatchedLinesStandForAllOfThem) {
   steps = "[ parse: { templates: ['gate {n:int}'] } ]";

@@ -183,7 +183,8 @@ TEST_F(Remote, AStoreRestoredFromABackupIsSentWhatItLacks) {
   const auto events = logs->events("n >= 0");
   ASSERT_EQ(events.size(), 210u);
   for (std::size_t i = 0; i < events.size(); ++i) EXPECT_EQ(events[i]["n"], i);
-  EXPECT_NE(agent->problem().find("restored from a backup"), std::string::npos) << agent->problem();
+  EXPECT_NE(agent->problem("restored from a backup").find("restored from a backup"), std::string::npos)
+      << agent->problem();
 }
 
 // An index that was deleted on purpose does not come back.
