@@ -1,33 +1,15 @@
 #include "agent/configuration_fields.h"
 
 #include <algorithm>
-#include <cctype>
 #include <map>
 
 #include "agent/namer.h"
+#include "core/condition/meant.h"
 #include "core/nearest.h"
 #include "core/steps/fields_there.h"
 
 namespace dingle {
 namespace {
-
-bool goes_on_as_name(char c) {
-  return std::isalnum(static_cast<unsigned char>(c)) || c == '_' || c == '.' || c == '-';
-}
-
-// Where a field stands in a condition, outside texts; npos if it cannot be told.
-std::size_t place_in(std::string_view condition, std::string_view field) {
-  bool quoted = false;
-  for (std::size_t i = 0; i < condition.size(); ++i) {
-    if (condition[i] == '\'') quoted = !quoted;
-    if (quoted || !condition.substr(i).starts_with(field)) continue;
-    const std::size_t end = i + field.size();
-    if ((i == 0 || !goes_on_as_name(condition[i - 1])) &&
-        (end == condition.size() || !goes_on_as_name(condition[end])))
-      return i;
-  }
-  return std::string_view::npos;
-}
 
 // The node within an option that is this field: an item, a key, a value, or all of it.
 Node node_of(const Node& option, std::string_view field) {
@@ -149,9 +131,10 @@ class Follower {
     const std::string_view name = field_name(field);
     const std::size_t offset = place_in(written.scalar, name);
     const bool found = offset != std::string_view::npos;
-    findings_.add_within(
-        is_error, written,
-        {told.message, told.hint, found ? offset : 0, found ? name.size() : written.scalar.size()});
+    const std::string meant = is_error ? "" : text_meant(written.scalar, name);
+    findings_.add_within(is_error, written,
+                         {told.message, meant.empty() ? told.hint : meant, found ? offset : 0,
+                          found ? name.size() : written.scalar.size()});
   }
 
   // What a pipeline takes is decided before its steps.

@@ -27,7 +27,8 @@ namespace dingle {
 class Rehearsal {
  public:
   static constexpr std::size_t kMostLines = 100'000;
-  static constexpr std::size_t kMostBytes = 64 << 20;  // of lines
+  static constexpr std::size_t kMostBytes = 64 << 20;     // of lines
+  static constexpr std::size_t kMostAnswered = 32 << 20;  // bytes of events as JSON, about
   struct Asked {
     const Configuration& configuration;
     std::string source;    // whose lines these are
@@ -123,7 +124,7 @@ class Rehearsal {
 
 const char* name_of(Rehearsal::Outcome outcome);
 
-// At most so many events of each outcome; failed ones first.
+// At most so many events of each outcome; failed ones first. Beyond kMostAnswered none; `cut_at_bytes` says so.
 Json json_of(const Rehearsal& rehearsal, std::size_t most);
 // The lines of a text, cut and joined as that source would; each is copied.
 std::vector<SampleLine> lines_of_text(const Configuration& configuration, std::string_view source,

@@ -140,7 +140,19 @@ Json not_taken(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal, std::
   return {{"count", p.not_taken.size()}, {"why", why}, {"lines", std::move(lines)}};
 }
 
-Json json_of(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal, std::size_t most) {
+// About how many bytes an event takes as JSON.
+std::size_t size_of(const Rehearsal::Traced& e, const Rehearsal& rehearsal) {
+  const auto bytes = [](const Value& v) { return v.is_textual() ? v.as_text().size() : std::size_t{20}; };
+  std::size_t size = 300 + e.body.size() + (e.line == Rehearsal::kNone ? 0 : rehearsal.line(e.line).size());
+  for (const Rehearsal::Done& done : e.steps)
+    for (const Rehearsal::Change& c : done.changes) size += 120 + bytes(c.before) + bytes(c.after);
+  for (const Field& f : e.fields) size += 80 + bytes(f.value);
+  return size;
+}
+
+// `room`: bytes that there are left for events; 0 once one had to be left out.
+Json json_of(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal, std::size_t most,
+             std::size_t& room) {
   const Pipeline& pipeline = *p.node->pipeline;
   Json row{{"pipeline", pipeline.name}};
   if (!p.unreached.empty()) row["unreached"] = p.unreached;
@@ -157,8 +169,12 @@ Json json_of(const Rehearsal::OfPipeline& p, const Rehearsal& rehearsal, std::si
   row["events"] = Json::array();
   for (const Rehearsal::Outcome outcome : kOutcomes) {
     std::size_t shown = 0;
-    for (const Rehearsal::Traced& e : p.events)
-      if (e.outcome == outcome && shown++ < most) row["events"].push_back(json_of(e, rehearsal));
+    for (const Rehearsal::Traced& e : p.events) {
+      if (e.outcome != outcome || shown++ >= most || room == 0) continue;
+      const std::size_t size = size_of(e, rehearsal);
+      room -= std::min(room, size);
+      if (room != 0) row["events"].push_back(json_of(e, rehearsal));
+    }
   }
   return row;
 }
@@ -171,8 +187,10 @@ Json json_of(const Rehearsal& rehearsal, std::size_t most) {
               {"lines", rehearsal.lines()},
               {"leftovers", rehearsal.leftovers()},
               {"pipelines", Json::array()}};
+  std::size_t room = Rehearsal::kMostAnswered;
   for (const Rehearsal::OfPipeline& p : rehearsal.pipelines())
-    answer["pipelines"].push_back(json_of(p, rehearsal, most));
+    answer["pipelines"].push_back(json_of(p, rehearsal, most, room));
+  if (room == 0) answer["cut_at_bytes"] = Rehearsal::kMostAnswered;
   return answer;
 }
 

@@ -271,6 +271,7 @@ const CallRegistration kRehearse(
                              {"pipelines", list_of(rehearsed_pipeline_schema()), false},
                              {"from", {{"enum", {"sent", "newest", "stored"}}}, false},
                              {"why_empty", is_text(), false},
+                             cut_at_bytes(),
                              {"findings", ConfigurationFile::findings_schema()}});
          },
      .is_long = true,

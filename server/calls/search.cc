@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <charconv>
 
+#include "core/condition/meant.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"
@@ -51,7 +52,8 @@ void explain(Json& scanned, const OpenStores& held, const Query& query, const st
     return;
   }
   for (const std::string& name : u.unknown) {
-    const std::string near = did_you_mean(name, u.known);
+    const std::string meant = text_meant(query.where.text(), name);
+    const std::string near = meant.empty() ? did_you_mean(name, u.known) : meant;
     scanned["notes"].push_back("no event in that time has a field `" + name + "`" +
                                (near.empty() ? "" : "; " + near));
   }

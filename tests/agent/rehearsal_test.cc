@@ -194,5 +194,16 @@ TEST_F(RehearsalTest, AsJsonHasFailedOnesFirstAndNoMoreThanAskedFor) {
   EXPECT_EQ(p["to"][0]["names"]["gate-gate"], 3);
 }
 
+TEST_F(RehearsalTest, TooMuchJsonIsCutAndSaysSo) {
+  const std::vector<std::string> texts(300, "2026-11-23T10:00:00Z " + std::string(100'000, 'x') + " 0.5 200");
+  rehearse(kGate, texts);
+  const Json answer = json_of(*rehearsal, 1000);
+  EXPECT_EQ(answer["cut_at_bytes"], Rehearsal::kMostAnswered);
+  EXPECT_EQ(answer["pipelines"][0]["outcomes"]["goes_on"], 300);
+  EXPECT_LT(answer["pipelines"][0]["events"].size(), 200u);
+  EXPECT_LT(dump(answer).size(), Rehearsal::kMostAnswered * 2);
+  EXPECT_FALSE(json_of(*rehearsal, 1).contains("cut_at_bytes"));
+}
+
 }  // namespace
 }  // namespace dingle
