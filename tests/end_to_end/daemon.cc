@@ -231,8 +231,16 @@ std::string Daemon::problem(const std::string& text) {
   std::string told;
   eventually([&] {
     const Json now = status();
-    if (!now.is_discarded() && !now["problems"].empty()) told = now["problems"][0]["text"];
-    return !told.empty() && told.find(text) != std::string::npos;
+    if (now.is_discarded()) return false;
+    for (const Json& problem : now["problems"]) {
+      const std::string about = problem["about"], said = problem["text"];
+      if (about.ends_with(": time")) continue;  // tests' pipelines need no time
+      if (told.empty()) told = said;
+      if (said.find(text) == std::string::npos) continue;
+      told = said;
+      return true;
+    }
+    return false;
   });
   return told;
 }

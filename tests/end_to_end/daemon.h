@@ -60,7 +60,7 @@ class Daemon {
 
   Ran dingle(std::vector<std::string> arguments, const std::string& input = "");
   Json status();  // of the API
-  // The text of the first problem, once there is one that says this.
+  // The text of the first problem that says this, once there is one; not of one about the time of a pipeline's events.
   std::string problem(const std::string& text = "");
   // Waits until everything that was written is read, and nothing waits; the status then.
   Json settled(int seconds = 120);
