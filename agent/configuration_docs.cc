@@ -44,6 +44,7 @@ Json schema_of(const OptionSpec& o) {
     case OptionType::moment: s = {{"type", "string"}}; break;
     case OptionType::choice: s = {{"enum", o.choices}}; break;
     case OptionType::values:
+    case OptionType::table:
       s = {{"type", "object"}, {"additionalProperties", {{"type", {"string", "number", "boolean"}}}}};
       break;
     case OptionType::template_lists:

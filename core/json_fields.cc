@@ -379,6 +379,37 @@ bool json_each(std::string_view text, Arena& arena,
   return p == end;
 }
 
+bool json_items(std::string_view text, std::size_t most, std::vector<std::string_view>& items,
+                std::string_view& why) {
+  const char* p = text.data();
+  const char* const end = p + text.size();
+  const auto unsound = [&] {
+    why = "the list is no sound JSON";
+    return false;
+  };
+  skip_blanks(p, end);
+  if (p == end || *p++ != '[') return unsound();
+  skip_blanks(p, end);
+  for (bool first = true; p != end && *p != ']'; first = false) {
+    if (!first && *p++ != ',') return unsound();
+    skip_blanks(p, end);
+    if (p == end) return unsound();
+    const char* const from = p;
+    p = *p == '{' || *p == '[' ? json_end(p, end, why) : scalar_end(p, end);
+    if (p == nullptr || p == from) return unsound();
+    if (items.size() == most) {
+      why = "the list has more items than `most` allows";
+      return false;
+    }
+    items.emplace_back(from, static_cast<std::size_t>(p - from));
+    skip_blanks(p, end);
+  }
+  if (p == end) return unsound();
+  ++p;
+  skip_blanks(p, end);
+  return p == end || unsound();
+}
+
 bool nests_deeper_than(std::string_view json, std::size_t levels) {
   std::size_t depth = 0;
   for (std::size_t i = 0; i < json.size(); ++i) {

@@ -43,6 +43,10 @@ Value json_value(std::string_view text, Arena& arena);
 // escapes are kept in the arena.
 bool json_each(std::string_view text, Arena& arena,
                const std::function<bool(std::string_view name, std::string_view value)>& each);
+// The texts of the items of the array that `text` is, behind those that `items` has. False, with the reason, if it is no sound
+// array, or has more than `most`.
+bool json_items(std::string_view text, std::size_t most, std::vector<std::string_view>& items,
+                std::string_view& why);
 // Where the JSON object or array that starts at `at` ends; nullptr if none does, with the reason. Linear.
 const char* json_end(const char* at, const char* end, std::string_view& why);
 inline const char* json_end(const char* at, const char* end) {

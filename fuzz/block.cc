@@ -10,9 +10,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   const std::string chunk(input.substr(1 + length));
   auto block = Block::open(input.substr(1, length), [&](std::size_t) { return std::optional(chunk); });
   if (!block) return 0;
-  std::vector<Field> fields;
+  std::vector<Field> fields, more;
   std::string json;
   for (std::size_t row = 0; row < std::min<std::size_t>(block->count(), 50); ++row)
-    append_event_json(block->event(row, fields), true, json);
+    append_event_json(block->event(row, fields, more), true, json);
   return 0;
 }

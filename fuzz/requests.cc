@@ -27,8 +27,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   } else if (found.problem().offset > size) {
     std::abort();
   }
-  const BodyEvents lines = lines_of(body, 16);
-  if (lines.lines != lines.events.size() + lines.empty) std::abort();
+  const auto lines = lines_of(body, 16);
+  if (!lines || lines->lines != lines->events.size() + lines->empty) std::abort();
+  if (const auto few = lines_of(body, 16, 2); few && few->events.size() > 2) std::abort();
   if (auto text = decompress_zstd(input, kMost); text && text->size() > kMost) std::abort();
   return 0;
 }

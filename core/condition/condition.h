@@ -7,9 +7,9 @@
 // Beyond the standard: dotted names need no quotes; `field matches 'regex'` (PCRE2, anywhere in the text);
 // `mentions 'words'` (every word, any case, in the body or any text field) and `field mentions 'words'`; a boolean
 // field may stand alone. A field that an event lacks is null, and comparisons with null are unknown, as in
-// SQL. Values compare by type: numbers as numbers, timestamps and addresses with their written form; a text
+// SQL. Values may be expressions (core/condition/expression.h) on either side. Values compare by type: numbers as numbers, timestamps and addresses with their written form; a text
 // compares with a number if it is one as a whole, and is unknown otherwise. Immutable once parsed; many
-// threads may evaluate it. Evaluating allocates nothing but for timestamps against texts.
+// threads may evaluate it. Evaluating allocates nothing but for timestamps against texts, and what expressions make.
 #pragma once
 
 #include <array>
@@ -73,9 +73,9 @@ class Condition {
   const std::string& text() const;
 
   struct Node;
+  struct Tree;
 
  private:
-  struct Tree;
   explicit Condition(std::shared_ptr<const Tree> tree);
   friend class ConditionParser;
   std::shared_ptr<const Tree> tree_;

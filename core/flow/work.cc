@@ -60,7 +60,9 @@ std::optional<std::size_t> Work::advance() {
         made.tallies[step_].bytes_in += content.bytes;
       }
       if (!step.with_memory()) {
+        const std::uint64_t created = made.tallies[step_].created;
         if (any) node.pipeline->step(step_, made.batch, made.tallies[step_], present_);
+        if (made.tallies[step_].created != created) tell_apart(made);
       } else if (!pass_memory(made)) {
         return waiting_;
       }
@@ -108,6 +110,29 @@ void Work::enter(Made& made) {
   made.tallies.resize(node.pipeline->steps.size());
   for (const Event& e : made.batch.events) made.bytes_in += e.body.size();
   if (made.in != 0 && made.counts && observer_) observer_->entered(node, made.batch);
+}
+
+// A step made several events of one: they stand beside each other, as one branch. The first keeps it.
+void Work::tell_apart(Made& made) {
+  const Event* before = nullptr;
+  std::uint32_t branch = 0;  // that `before` had
+  std::size_t line = 0;
+  for (Event& e : made.batch.events) {
+    const bool same =
+        before != nullptr && e.slice == before->slice && e.position == before->position && e.branch == branch;
+    branch = e.branch;
+    if (same) e.branch = next_branch(e, line);
+    before = &e;
+  }
+  present_.reset();
+}
+
+std::uint32_t Work::next_branch(const Event& e, std::size_t& line) {
+  if (e.slice >= arrived_slices()) return ++branches_of_made_[{e.slice, e.position}];
+  while (line < in_.lines.size() &&
+         (in_.lines[line].slice != e.slice || in_.lines[line].position != e.position))
+    ++line;
+  return line < in_.lines.size() ? branches_[line]++ : e.branch;
 }
 
 // False: its turn has to be taken first.

@@ -114,6 +114,9 @@ class Work {
   void add(std::size_t node);
   void begin();
   void enter(Made& made);
+  void tell_apart(Made& made);
+  // For one more event of an event's line; `line` is where lines are looked for, and only goes on.
+  std::uint32_t next_branch(const Event& e, std::size_t& line);
   bool pass_memory(Made& made);
   void leave(Made& made);
   void route(Made& made, const Flow::Node& node);

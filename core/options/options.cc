@@ -55,6 +55,7 @@ const char* option_type_name(OptionType type) {
     case OptionType::zone: return "a time zone";
     case OptionType::values: return "a map of fields to values";
     case OptionType::renames: return "a map of fields to fields";
+    case OptionType::table: return "a map of texts to values";
     case OptionType::references: return "a list of names";
     case OptionType::routes: return "a list of names, which may have a condition each";
     case OptionType::columns: return "a map of columns to types";
@@ -190,11 +191,12 @@ bool Options::parse(const OptionSpec& spec, const Node& node, Held& held, Findin
                          (did_you_mean(node.scalar, spec.choices).empty() ? "" : " ") + one_of(spec.choices));
       return false;
     case OptionType::values:
+    case OptionType::table:
     case OptionType::renames: {
       if (!node.is_map()) return wrong();
       bool ok = true;
       for (const auto& entry : node.entries) {
-        if (!is_field_name(entry.key)) {
+        if (spec.type != OptionType::table && !is_field_name(entry.key)) {
           findings.error(entry.key_place, entry.key.size(), "`" + entry.key + "` is not a field's name",
                          "use letters, digits, `_`, `-` and `.`, with a letter or `_` first");
           ok = false;

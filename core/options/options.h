@@ -41,6 +41,7 @@ enum class OptionType {
   zone,        // a time zone's name
   values,      // a map of fields to values
   renames,     // a map of fields to fields
+  table,       // a map of texts to values
   references,  // a list of names of other components, or one
   routes,      // the same, where a name may have a condition: [operations, { alerts: "score >= 80" }]
   secret,      // { env: NAME } or { file: PATH }: what it names is read by whoever uses it

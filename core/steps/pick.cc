@@ -1,7 +1,6 @@
 // pick: values from anywhere in a text.
-#include <cctype>
-
 #include "core/steps/step.h"
+#include "core/steps/word_border.h"
 #include "core/template/syntax.h"
 #include "core/template/template.h"
 
@@ -32,8 +31,6 @@ const ComponentSpec kPickSpec{
      {.name = "required",
       .type = OptionType::fields,
       .text = "Fields without which the event is counted as failed."}}};
-
-bool is_word(char c) { return std::isalnum(static_cast<unsigned char>(c)) || c == '_'; }
 
 class Pick final : public Step {
  public:
@@ -109,7 +106,7 @@ class Pick final : public Step {
   // Whether it matches there.
   static bool matches(const One& one, std::string_view text, std::size_t at, const MatchContext& context,
                       std::vector<Value>& values) {
-    if (at != 0 && is_word(one.begins.front()) && is_word(text[at - 1])) return false;
+    if (within_word(text, at)) return false;
     values.resize(one.made->value_count());
     return one.made->match(text.substr(at), context, values.data());
   }

@@ -1,8 +1,8 @@
 // set: gives fields a fixed value, or one made from other fields.
-#include <charconv>
-#include <cmath>
-
+#include "core/condition/expression.h"
+#include "core/steps/pieces.h"
 #include "core/steps/step.h"
+#include "core/steps/written_value.h"
 
 namespace dingle {
 namespace {
@@ -10,13 +10,18 @@ namespace {
 const ComponentSpec kSetSpec{
     "set",
     "Gives fields a value; what they held before is replaced. In a text, `{field}` stands for another "
-    "field's value (nothing if the event lacks it); braces are "
-    "doubled to mean themselves. Numbers, true and false without quotes keep their type.",
-    "set: { fields: { service.name: ticket-gate, url.full: 'https://{host.name}{url.path}', tier: 2 } }",
-    {{.name = "fields",
+    "field's value (nothing "
+    "if the event lacks it); braces are doubled to mean themselves. Numbers, true and false without quotes "
+    "keep their type. "
+    "Under `computed` stand value expressions of SQL, worked out in their order, each seeing what those "
+    "before it made; a "
+    "field whose expression comes to null goes away. What has no value, as a division by zero, is counted as "
+    "failed.",
+    "set: { fields: { service.name: ticket-gate, tier: 2 }, computed: { load_t: 'load_kg / 1000.0' } }",
+    {{.name = "fields", .type = OptionType::values, .text = "The fields and their values."},
+     {.name = "computed",
       .type = OptionType::values,
-      .text = "The fields and their values.",
-      .required = true}}};
+      .text = "Fields and expressions, as in docs/conditions.md; after `fields`."}}};
 
 class Set final : public Step {
  public:
@@ -31,11 +36,20 @@ class Set final : public Step {
     std::vector<Piece> pieces;
   };
   std::vector<One> all;
+  struct Computed {
+    FieldId field = kNoField;
+    std::unique_ptr<Expression> expression;
+  };
+  std::vector<Computed> computed;
 
   void follow(StepFields& fields) const override {
     for (const One& one : all) {
       for (const Piece& piece : one.pieces)
         if (piece.field != kNoField) fields.reads("fields", field_name(piece.field));
+      fields.there.add(field_name(one.field));
+    }
+    for (const Computed& one : computed) {
+      for (const FieldId field : one.expression->fields()) fields.reads("computed", field_name(field));
       fields.there.add(field_name(one.field));
     }
   }
@@ -54,78 +68,80 @@ class Set final : public Step {
         } else if (value.kind() == Kind::text) {
           value = Value::text(one.fixed_text);
         }
-        if (one.field == names::body)
-          event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
-        else
-          event.set(batch.arena, one.field, value);
+        give(batch, event, one.field, value);
       }
-      ++tally.out;
+      compute(batch, event, tally);
     });
+  }
+
+ private:
+  static void give(Batch& batch, Event& event, FieldId field, const Value& value) {
+    if (field == names::body)
+      event.body = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
+    else
+      event.set(batch.arena, field, value);
+  }
+  void compute(Batch& batch, Event& event, StepTally& tally) const {
+    const Computed* wrong = nullptr;
+    std::string_view why;
+    for (const Computed& one : computed) {
+      std::string_view fault;
+      const Value value = one.expression->evaluate(EventReader(batch, event), batch.arena, fault);
+      if (!value.absent())
+        give(batch, event, one.field, value);
+      else if (one.field != names::body)
+        event.erase(batch.arena, one.field);
+      if (!fault.empty() && wrong == nullptr) wrong = &one, why = fault;
+    }
+    if (wrong != nullptr)
+      return fail(batch, event, tally,
+                  std::string(field_name(wrong->field)) + " has no value: " + std::string(why));
+    ++tally.out;
   }
 };
 
-bool parse_pieces(std::string_view text, std::vector<Set::Piece>& pieces, Problem& problem) {
-  pieces.emplace_back();
-  for (std::size_t i = 0; i < text.size();) {
-    if (text.substr(i, 2) == "{{" || text.substr(i, 2) == "}}") {
-      pieces.back().literal += text[i];
-      i += 2;
-    } else if (text[i] == '{') {
-      std::size_t close = text.find('}', i);
-      std::string name(
-          text.substr(i + 1, close == std::string_view::npos ? std::string_view::npos : close - i - 1));
-      if (close == std::string_view::npos || !is_field_name(name)) {
-        problem = {close == std::string_view::npos ? "the brace opened here is not closed"
-                                                   : "`" + name + "` is not a field's name",
-                   "write {{ for a literal brace", i, 1};
-        return false;
-      }
-      pieces.back().field = field_id(name);
-      pieces.emplace_back();
-      i = close + 1;
-    } else if (text[i] == '}') {
-      problem = {"a single `}` has nothing to close", "write }} for a literal brace", i, 1};
-      return false;
-    } else {
-      pieces.back().literal += text[i++];
-    }
-  }
-  return true;
+bool writes(const StepMaking& m, const Node::Entry& entry) {
+  Node key;
+  key.place = entry.key_place;
+  key.scalar = entry.key;
+  return writable_field(m, key, entry.key);
 }
 
 std::unique_ptr<Step> make_set(const StepMaking& m) {
   auto step = std::make_unique<Set>();
   bool ok = true;
+  for (const auto& entry : m.options.tree("computed").entries) {
+    auto expression = Expression::parse(entry.value.scalar);
+    if (!expression) m.findings.error_within(entry.value, expression.problem());
+    ok = writes(m, entry) && expression && ok;
+    if (expression)
+      step->computed.push_back({field_id(entry.key), std::make_unique<Expression>(std::move(*expression))});
+  }
+  if (m.options.tree("fields").entries.empty() && m.options.tree("computed").entries.empty()) {
+    m.findings.error(m.options.place(), 1, "`set` has neither `fields` nor `computed`",
+                     "for instance: set: { fields: { tier: 2 } }");
+    ok = false;
+  }
   for (const auto& entry : m.options.tree("fields").entries) {
     Set::One one;
     one.field = field_id(entry.key);
-    const std::string& text = entry.value.scalar;
-    const char* end = text.data() + text.size();
-    std::int64_t integer = 0;
-    double decimal = 0;
-    if (auto r = std::from_chars(text.data(), end, integer);
-        !entry.value.quoted && r.ec == std::errc() && r.ptr == end && !text.empty())
-      one.fixed = Value::integer(integer);
-    else if (auto d = std::from_chars(text.data(), end, decimal); !entry.value.quoted &&
-                                                                  d.ec == std::errc() && d.ptr == end &&
-                                                                  !text.empty() && std::isfinite(decimal))
-      one.fixed = Value::decimal(decimal);
-    else if (!entry.value.quoted && (text == "true" || text == "false"))
-      one.fixed = Value::boolean(text == "true");
-    else {
-      Problem problem;
-      if (!parse_pieces(text, one.pieces, problem)) {
-        m.findings.error_within(entry.value, problem);
+    one.fixed = written_value(entry.value);
+    if (one.fixed.kind() == Kind::text) {
+      auto pieces = parse_pieces(entry.value.scalar);
+      if (!pieces) {
+        m.findings.error_within(entry.value, pieces.problem());
         ok = false;
-      } else if (one.pieces.size() == 1) {
+        continue;
+      }
+      one.fixed = {};
+      for (const TextPiece& piece : *pieces)
+        one.pieces.push_back({piece.literal, piece.name.empty() ? kNoField : field_id(piece.name)});
+      if (one.pieces.size() == 1) {
         one.fixed_text = one.pieces[0].literal;
         one.fixed = Value::text("");
       }
     }
-    Node key;
-    key.place = entry.key_place;
-    key.scalar = entry.key;
-    ok = writable_field(m, key, entry.key) && ok;
+    ok = writes(m, entry) && ok;
     step->all.push_back(std::move(one));
   }
   if (!ok) return nullptr;

@@ -205,4 +205,39 @@ Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_
   return Outcome::match;
 }
 
+Regex::Finder::Finder(const Regex& regex)
+    : regex_(regex),
+      data_(
+          pcre2_match_data_create_from_pattern(static_cast<const pcre2_code*>(regex.code_.get()), nullptr)) {}
+Regex::Finder::~Finder() { pcre2_match_data_free(static_cast<pcre2_match_data*>(data_)); }
+
+Regex::Outcome Regex::Finder::find(std::string_view text, std::size_t from) {
+  PerThread& mine = per_thread();
+  pcre2_set_match_limit(mine.context, static_cast<std::uint32_t>(std::min<std::size_t>(
+                                          kMostLimit, kLeastLimit + kLimitPerByte * text.size())));
+  const int n = pcre2_match(static_cast<const pcre2_code*>(regex_.code_.get()),
+                            reinterpret_cast<PCRE2_SPTR>(text.data() ? text.data() : ""), text.size(), from,
+                            0, static_cast<pcre2_match_data*>(data_), mine.context);
+  return n == PCRE2_ERROR_NOMATCH ? Outcome::no_match : n < 0 ? Outcome::too_expensive : Outcome::match;
+}
+
+std::pair<std::size_t, std::size_t> Regex::Finder::place(std::size_t number) const {
+  const std::size_t* ovector = pcre2_get_ovector_pointer(static_cast<pcre2_match_data*>(data_));
+  return {ovector[2 * number], ovector[2 * number + 1]};
+}
+
+std::vector<std::pair<std::string, std::size_t>> Regex::groups() const {
+  std::vector<std::pair<std::string, std::size_t>> all;
+  const auto* code = static_cast<const pcre2_code*>(code_.get());
+  std::uint32_t count = 0, size = 0;
+  PCRE2_SPTR table = nullptr;
+  pcre2_pattern_info(code, PCRE2_INFO_NAMECOUNT, &count);
+  pcre2_pattern_info(code, PCRE2_INFO_NAMEENTRYSIZE, &size);
+  pcre2_pattern_info(code, PCRE2_INFO_NAMETABLE, &table);
+  for (std::uint32_t i = 0; i < count; ++i)
+    all.emplace_back(reinterpret_cast<const char*>(table + i * size + 2),
+                     std::size_t{table[i * size]} << 8 | table[i * size + 1]);
+  return all;
+}
+
 }  // namespace dingle

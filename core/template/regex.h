@@ -6,6 +6,8 @@
 #include <memory>
 #include <string>
 #include <string_view>
+#include <utility>
+#include <vector>
 
 #include "core/result.h"
 #include "core/template/byte_class.h"
@@ -25,6 +27,24 @@ class Regex {
   // seen. One call costs 65 to 90 ns and is
   // bounded: its steps by the length of the text.
   Outcome match(std::string_view text, std::size_t* from, std::size_t* to) const;
+  // Matches from any place of a text on, with the parts that named groups took. For one thread; lives as long as its regex.
+  class Finder {
+   public:
+    explicit Finder(const Regex& regex);
+    ~Finder();
+    Finder(const Finder&) = delete;
+    Finder& operator=(const Finder&) = delete;
+    // The first match that begins at `from` or behind it; what is before is seen by lookbehinds.
+    Outcome find(std::string_view text, std::size_t from);
+    // After a match: where it stands, or group `number` does; {npos, npos} for a group that took no part.
+    std::pair<std::size_t, std::size_t> place(std::size_t number = 0) const;
+
+   private:
+    const Regex& regex_;
+    void* data_;  // pcre2_match_data
+  };
+  // The named groups, with their numbers.
+  std::vector<std::pair<std::string, std::size_t>> groups() const;
   // What a match may start with; any byte if the engine cannot tell or the regex may match nothing.
   const ByteClass& first() const { return first_; }
   const std::string& source() const { return source_; }

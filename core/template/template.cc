@@ -37,6 +37,15 @@ bool Template::match(std::string_view line, const MatchContext& context, Value* 
   return match_with(runner, line, context, values, expensive);
 }
 
+std::size_t Template::matched(std::string_view line, const MatchContext& context, Value* values) const {
+  if (program_.clears) std::fill_n(values, slots_.size(), Value());
+  if (line.data() == nullptr) line = std::string_view("", 0);
+  MatchState state(line, context, values);
+  const char* p = runner_for(line, context).run(program_, 0, line.data(), state);
+  return p != nullptr && (open_end_ || p == state.end) ? static_cast<std::size_t>(p - line.data())
+                                                       : std::string_view::npos;
+}
+
 bool Template::brings_found() const {
   return std::any_of(program_.fields.begin(), program_.fields.end(),
                      [](const FieldsUse& use) { return use.brings_found; });

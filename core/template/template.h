@@ -131,6 +131,8 @@ class Template {
   // `expensive`, if given, is set to 0 when the line used up the template's budget.
   bool match(std::string_view line, const MatchContext& context, Value* values,
              int* expensive = nullptr) const;
+  // The same, and how many bytes from the line's beginning on it matches; npos if it does not.
+  std::size_t matched(std::string_view line, const MatchContext& context, Value* values) const;
   // The same with a runner of one's own choice, for tests.
   bool match_with(const NamedRunner& runner, std::string_view line, const MatchContext& context,
                   Value* values, int* expensive = nullptr) const;

@@ -229,7 +229,7 @@ TEST(Template, AFailureInCsvNamesItsColumnAndPlace) {
             "column 3: expected a closing quote of the column `ship`, found \"\"Kitti,4,x,y\"");
   EXPECT_EQ(why("7 Kittiwake,4,x,y,z"), "column 18: expected the end of the line, found \",z\"");
   EXPECT_EQ(why("7 \"Kitti\"wake,4,x,y"),
-            "column 10: expected `,` and the column `berth`, found \"wake,4,x,y\"");
+            "column 10: expected `,` and column 2, `berth`, found \"wake,4,x,y\"");
 }
 
 TEST(Template, FailureAfterAnOptionalPartNamesBoth) {

@@ -59,7 +59,8 @@ class Csv final : public FieldScan {
  private:
   std::string about(std::size_t cell) const {
     return to[cell] < 0 ? "cell " + std::to_string(cell + 1)
-                        : "the column `" + columns_[static_cast<std::size_t>(to[cell])].name + "`";
+                        : "column " + std::to_string(cell + 1) + ", `" +
+                              columns_[static_cast<std::size_t>(to[cell])].name + "`";
   }
   const char* cells(const char* at, const char* end, const MatchContext& context, Value* out,
                     Failure* why) const {

@@ -90,19 +90,24 @@ std::shared_ptr<const FieldScan> prepare_json(ParameterReader& parameters, const
 // characters by number, no DTD, comments and CDATA understood.
 class Xml final : public FieldScan {
  public:
+  struct Part {
+    std::string name;              // of an element; "*" is any
+    std::string attribute, value;  // that it must have; none if `attribute` is empty
+  };
   struct Pick {
-    std::vector<std::string> path;  // of elements; "*" is any
-    std::string attribute;          // "" : the element's text
-    bool anywhere = false;          // the path may start at any depth
+    std::vector<Part> path;
+    std::string attribute;  // "" : the element's text
+    bool anywhere = false;  // the path may start at any depth
     CellType type;
   };
   std::vector<Pick> picks;
+  bool by_attributes = false;  // some path asks for an attribute's value
   void add_column(std::string name, Kind kind) { columns_.push_back({std::move(name), kind}); }
 
   const char* scan(const char* at, const char* end, const MatchContext& context, std::string_view,
                    Value* out) const override {
     constexpr std::size_t kDeepest = 64;
-    std::string_view open[kDeepest];
+    Open open[kDeepest];
     const char* text_from[kDeepest];
     std::size_t depth = 0;
     const char* p = at;
@@ -134,7 +139,7 @@ class Xml final : public FieldScan {
         p += 2;
         const std::string_view name = word(p, end);
         blanks(p, end);
-        if (p == end || *p != '>' || depth == 0 || open[depth - 1] != name) return nullptr;
+        if (p == end || *p != '>' || depth == 0 || open[depth - 1].name != name) return nullptr;
         element_text(open, depth,
                      {text_from[depth - 1], static_cast<std::size_t>(text_end - text_from[depth - 1])},
                      context, out);
@@ -145,7 +150,7 @@ class Xml final : public FieldScan {
       ++p;
       const std::string_view name = word(p, end);
       if (name.empty() || depth == kDeepest) return nullptr;
-      open[depth++] = name;
+      open[depth++] = {name, by_attributes ? attributes_at(p, end) : std::string_view()};
       for (;;) {
         blanks(p, end);
         if (p == end) return nullptr;
@@ -187,15 +192,48 @@ class Xml final : public FieldScan {
   static void blanks(const char*& p, const char* end) {
     while (p != end && (*p == ' ' || *p == '\t' || *p == '\n' || *p == '\r')) ++p;
   }
-  static bool fits(const Pick& pick, const std::string_view* open, std::size_t depth) {
+  struct Open {
+    std::string_view name, attributes;  // as they are written, up to the end of the tag
+  };
+  static std::string_view attributes_at(const char* p, const char* end) {
+    const char* const from = p;
+    for (char quote = '\0'; p != end && (quote != '\0' || *p != '>'); ++p)
+      if (quote == *p)
+        quote = '\0';
+      else if (quote == '\0' && (*p == '"' || *p == '\''))
+        quote = *p;
+    return {from, static_cast<std::size_t>(p - from)};
+  }
+  static bool has(std::string_view attributes, const Part& part) {
+    const char* p = attributes.data();
+    const char* const end = p + attributes.size();
+    while (p != end) {
+      blanks(p, end);
+      const std::string_view name = word(p, end);
+      if (name.empty() || end - p < 2 || *p != '=') return false;
+      const char quote = *++p;
+      const auto* close =
+          static_cast<const char*>(std::memchr(p + 1, quote, static_cast<std::size_t>(end - p - 1)));
+      if (close == nullptr) return false;
+      if (name == part.attribute)
+        return part.value == std::string_view(p + 1, static_cast<std::size_t>(close - p - 1));
+      p = close + 1;
+    }
+    return false;
+  }
+  static bool fits(const Pick& pick, const Open* open, std::size_t depth) {
     const std::size_t n = pick.path.size();
     if (pick.anywhere ? depth < n : depth != n) return false;
-    for (std::size_t i = 0; i < n; ++i)
-      if (pick.path[i] != "*" && pick.path[i] != open[depth - n + i]) return false;
+    for (std::size_t i = 0; i < n; ++i) {
+      const Part& part = pick.path[i];
+      const Open& element = open[depth - n + i];
+      if (part.name != "*" && part.name != element.name) return false;
+      if (!part.attribute.empty() && !has(element.attributes, part)) return false;
+    }
     return true;
   }
-  void element_text(const std::string_view* open, std::size_t depth, std::string_view text,
-                    const MatchContext& context, Value* out) const {
+  void element_text(const Open* open, std::size_t depth, std::string_view text, const MatchContext& context,
+                    Value* out) const {
     for (std::size_t i = 0; i < picks.size(); ++i)
       if (picks[i].attribute.empty() && out[i].absent() && fits(picks[i], open, depth))
         out[i] = typed_cell(decoded(text, context), picks[i].type, context);
@@ -268,6 +306,22 @@ class Xml final : public FieldScan {
   }
 };
 
+// Takes `[@name='value']` off an element's name, if it is there. False if it is not whole.
+bool by_attribute(Xml::Part& part) {
+  const std::size_t open = part.name.find('[');
+  if (open == std::string::npos) return true;
+  std::string inner = part.name.substr(open + 1);
+  part.name.resize(open);
+  const std::size_t equals = inner.find('=');
+  if (inner.size() < 4 || inner[0] != '@' || inner.back() != ']' || equals == std::string::npos) return false;
+  part.attribute = inner.substr(1, equals - 1);
+  part.value = inner.substr(equals + 1, inner.size() - equals - 2);
+  if (part.value.size() >= 2 && (part.value[0] == '\'' || part.value[0] == '"') &&
+      part.value.back() == part.value[0])
+    part.value = part.value.substr(1, part.value.size() - 2);
+  return !part.name.empty() && !part.attribute.empty();
+}
+
 std::shared_ptr<const FieldScan> prepare_xml(ParameterReader& parameters, const FieldScanMaking&) {
   auto xml = std::make_shared<Xml>();
   while (const Parameter* p = parameters.next_positional()) {
@@ -278,13 +332,16 @@ std::shared_ptr<const FieldScan> prepare_xml(ParameterReader& parameters, const 
   parameters.each_named([&](const Parameter& p) {
     std::string path = p.value;
     Xml::Pick pick;
-    if (const std::size_t colon = path.rfind(':'); colon != std::string::npos) {
+    if (const std::size_t colon = path.rfind(':');
+        colon != std::string::npos && path.find(']', colon) == std::string::npos) {
       pick.type = cell_type(parameters, p, std::string_view(path).substr(colon + 1));
       path.resize(colon);
     }
     pick.anywhere = path.empty() || path[0] != '/';
     for (std::size_t at = pick.anywhere ? 0 : 1; at <= path.size();) {
-      std::size_t slash = std::min(path.find('/', at), path.size());
+      std::size_t slash = at;
+      for (bool within = false; slash < path.size() && (within || path[slash] != '/'); ++slash)
+        within = path[slash] == '[' || (within && path[slash] != ']');
       std::string part = path.substr(at, slash - at);
       at = slash + 1;
       if (part.empty() || part == "@") {
@@ -294,10 +351,15 @@ std::shared_ptr<const FieldScan> prepare_xml(ParameterReader& parameters, const 
       if (part[0] == '@' && at > path.size())
         pick.attribute = part.substr(1);
       else
-        pick.path.push_back(part);
+        pick.path.push_back({part, "", ""});
+      if (pick.attribute.empty() && !by_attribute(pick.path.back())) {
+        parameters.bad(p, "`" + part + "` is no element", "for instance value[@name='ship']");
+        return;
+      }
+      xml->by_attributes = xml->by_attributes || (!pick.path.empty() && !pick.path.back().attribute.empty());
     }
     if (!is_field_name(p.name)) parameters.bad(p, "`" + p.name + "` is not a field name", "");
-    if (pick.path.empty()) pick.path.push_back("*");
+    if (pick.path.empty()) pick.path.push_back({"*", "", ""});
     if (xml->columns().size() == kMostFieldColumns) return parameters.bad(p, "more than 200 paths", "");
     xml->add_column(p.name, pick.type.kind);
     xml->picks.push_back(std::move(pick));

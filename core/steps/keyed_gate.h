@@ -1,0 +1,140 @@
+// Steps that let some events pass of those with equal values in some fields, and drop the others.
+//
+// Memory: by key (a hash of the values, and of what the step adds) one number.
+#pragma once
+
+#include <xxhash.h>
+
+#include <algorithm>
+#include <array>
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "core/steps/due_map.h"
+#include "core/steps/memory.h"
+#include "core/steps/set_function.h"
+
+namespace dingle {
+
+class KeyedGate : public MemoryStep {
+ public:
+  using Key = std::array<char, 16>;
+  std::vector<std::string> by_names;
+  std::vector<FieldId> by;
+  std::int64_t longest = 0;  // ns that a key is remembered after it was last seen
+  std::uint64_t most_keys = 0;
+
+  struct Keys final : Prepared {
+    struct One {
+      std::size_t event = 0;
+      Key key{};
+    };
+    std::vector<One> all;
+  };
+  class Memory final : public StepMemory {
+   public:
+    DueMap<std::int64_t> passed;
+    Size size() const override { return {passed.size(), passed.bytes(), 0}; }
+    std::int64_t next_due() const override { return passed.next_due(); }
+  };
+
+  void follow(StepFields& fields) const override {
+    for (const std::string& f : by_names) fields.reads("by", f);
+  }
+  std::unique_ptr<StepMemory> begin() const override { return std::make_unique<Memory>(); }
+  bool restore(StepMemory& memory, std::string_view key, std::string_view value,
+               std::int64_t now) const override {
+    ByteReader in(value);
+    const std::int64_t time = in.zigzag();
+    if (!in.ok() || !in.at_end() || key.size() != sizeof(Key)) return false;
+    auto& m = static_cast<Memory&>(memory);
+    auto* held = m.passed.touch(key).first;
+    held->value = time;
+    m.passed.settle(*held, now + longest, kCharge);
+    return true;
+  }
+  std::uint64_t most_bytes() const override { return most_keys * kCharge; }
+  std::unique_ptr<Prepared> prepare(Batch& batch, StepTally& tally) const override {
+    auto keys = std::make_unique<Keys>();
+    std::string bytes;
+    for (std::size_t i = 0; i < batch.events.size(); ++i) {
+      const Event& event = batch.events[i];
+      if (!takes(batch, event)) continue;
+      ++tally.in;
+      bytes.clear();
+      ByteWriter out(bytes);
+      bool whole = true;
+      OwnedValue owned;
+      for (const FieldId field : by) {
+        const Value value = batch.get(event, field);
+        whole = whole && !value.absent();
+        owned.set(value);
+        owned.write(out);
+      }
+      add_to_key(event, out);
+      if (!whole && needs_all()) {
+        ++tally.out;
+        continue;
+      }
+      const XXH128_canonical_t hash = [&] {
+        XXH128_canonical_t canonical;
+        XXH128_canonicalFromHash(&canonical, XXH3_128bits(bytes.data(), bytes.size()));
+        return canonical;
+      }();
+      Keys::One one{i, {}};
+      std::copy(std::begin(hash.digest), std::end(hash.digest), one.key.begin());
+      keys->all.push_back(one);
+    }
+    return keys;
+  }
+
+  void turn(Batch& batch, StepTally& tally, Prepared* prepared, StepMemory& memory,
+            Turn& turn) const override {
+    auto& m = static_cast<Memory&>(memory);
+    if (const auto* keys = static_cast<const Keys*>(prepared))
+      for (const Keys::One& one : keys->all) take(batch.events[one.event], one.key, tally, m, turn);
+    while (m.passed.size() > most_keys) {
+      ++tally.early;
+      forget(m, m.passed.oldest(), turn);
+    }
+    if (turn.why == Turn::Why::events) return;
+    const bool all = turn.why == Turn::Why::everything;
+    for (std::size_t i = 0; (all || i < Turn::kMostAtOnce) && m.passed.size() != 0; ++i) {
+      if (!all && m.passed.next_due() > turn.now) break;
+      forget(m, m.passed.first_due(), turn);
+    }
+  }
+
+ protected:
+  static constexpr std::uint64_t kCharge = 400;  // bytes an entry
+  // An event that lacks a field passes, and is not remembered; else it is one of those without the field.
+  virtual bool needs_all() const = 0;
+  virtual void add_to_key(const Event&, ByteWriter&) const {}
+  // Whether the event passes; `remembered` is what its key holds, 0 if it is new, and may be changed.
+  virtual bool passes(const Event& event, bool added, std::int64_t& remembered) const = 0;
+
+ private:
+  void take(Event& event, const Key& key, StepTally& tally, Memory& m, Turn& turn) const {
+    const std::string_view text(key.data(), key.size());
+    auto [held, added] = m.passed.touch(text);
+    m.passed.settle(*held, turn.now + longest, kCharge);
+    const std::int64_t before = held->value;
+    if (passes(event, added, held->value)) {
+      ++tally.out;
+    } else {
+      event.dropped_by = number;
+      ++tally.dropped;
+    }
+    if (!added && held->value == before) return;
+    std::string value;
+    ByteWriter(value).zigzag(held->value);
+    turn.changes.push_back({std::string(text), std::move(value)});
+  }
+  static void forget(Memory& m, DueMap<std::int64_t>::Held& held, Turn& turn) {
+    turn.changes.push_back({held.key, std::nullopt});
+    m.passed.erase(held);
+  }
+};
+
+}  // namespace dingle
