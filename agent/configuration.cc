@@ -8,6 +8,9 @@
 
 #include "agent/configuration_fields.h"
 #include "agent/configuration_flow.h"
+#include "agent/configuration_hiding.h"
+#include "agent/configuration_parts.h"
+#include "agent/sealing.h"
 #include "agent/yaml.h"
 #include "core/nearest.h"
 #include "core/template/template.h"
@@ -53,7 +56,7 @@ class Reader {
           "it begins with `version: 1`");
       return nullptr;
     }
-    static const std::vector<std::string> kKeys{"version", "server",    "patterns",
+    static const std::vector<std::string> kKeys{"version", "server",    "patterns",    "tables",
                                                 "sources", "pipelines", "destinations"};
     for (const auto& entry : root.entries)
       if (std::find(kKeys.begin(), kKeys.end(), entry.key) == kKeys.end()) {
@@ -75,11 +78,14 @@ class Reader {
     result_->server = Options::read(server_options(), section("server"), "server", findings_);
     server(result_->server);
     patterns(section("patterns"));
+    each(section("tables"), "tables", [&](const Node::Entry& e) { read_table_of(e, *result_, findings_); });
+    const TableScope scope(result_->tables_by_name);
     each(section("sources"), "sources", [&](const Node::Entry& e) { source(e); });
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
     joined();
     memory(section("pipelines"));
+    check_metrics(*result_, section("pipelines"), findings_);
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");
     former_names(section("pipelines"), "pipeline");
@@ -161,49 +167,10 @@ class Reader {
   }
 
   void patterns(const Node& section) {
-    std::vector<std::pair<const Node::Entry*, Options>> read;
-    each(section, "patterns", [&](const Node::Entry& e) {
-      if (!is_pattern_name(e.key))
-        return findings_.error(e.key_place, e.key.size(), "`" + e.key + "` is not a pattern's name",
-                               "use letters, digits and `_`");
-      Options o = Options::read(pattern_options(), e.value, e.key, findings_);
-      if (o.given("regex") == o.given("template"))
-        return findings_.error(e.key_place, e.key.size(),
-                               "the pattern `" + e.key + "` needs either `regex` or `template`",
-                               "for instance: { regex: '[A-Z]{2}-\\d{2}' }");
-      const bool regex = o.given("regex");
-      Pattern p;
-      p.name = e.key;
-      p.form = regex ? PatternForm::regex : PatternForm::template_text;
-      p.kind = regex ? kind_named(o.text("type")) : Kind::text;
-      p.description = o.text("text");
-      p.source = o.text(regex ? "regex" : "template");
-      if (o.flag("replace")) {
-        if (!patterns_->find(p.name))
-          return findings_.error(o.where("replace"),
-                                 "there is no built-in pattern `" + e.key + "` to replace",
-                                 did_you_mean(e.key, patterns_->names()));
-        patterns_->replace(p);
-      } else if (!patterns_->add(p)) {
-        return findings_.error(
-            e.key_place, e.key.size(), "`" + e.key + "` is a built-in pattern",
-            "choose another name, or say `replace: true` if it is meant to take its place");
-      }
-      read.emplace_back(&e, o);
-    });
+    std::vector<const Node::Entry*> entries;
+    each(section, "patterns", [&](const Node::Entry& e) { entries.push_back(&e); });
+    read_patterns(entries, *patterns_, findings_);
     write_node(section, written_patterns_);
-    // Checked when all are known, since they may use each other.
-    for (const auto& [entry, o] : read) {
-      std::vector<Problem> problems;
-      const bool regex = o.given("regex");
-      if (regex) {
-        if (auto compiled = Regex::compile(o.text("regex"), Regex::Where::anchored); !compiled)
-          problems.push_back(compiled.problem());
-      } else {
-        Template::compile(o.text("template"), *patterns_, {}, problems);
-      }
-      for (const Problem& p : problems) findings_.error_within(o.where(regex ? "regex" : "template"), p);
-    }
   }
 
   void source(const Node::Entry& e) {
@@ -335,6 +302,7 @@ class Reader {
           stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
     step_names(steps ? *steps : empty, *p);
+    settle_hiding(o, result_->server, steps ? *steps : empty, *p, findings_);
     result_->pipelines.push_back({e.key, o.text("was"), p, std::move(to)});
   }
 
@@ -380,7 +348,7 @@ class Reader {
     Options o = Options::read(kind->spec.options, value, e.key, findings_);
     auto where = condition(o, "where");
     if (!o.sound()) return;
-    auto made = kind->make({o, *patterns_, findings_});
+    auto made = kind->make({o, *patterns_, findings_, sealing_with});
     if (!made) return;
     if (o.flag("off")) made = std::make_unique<OffStep>();
     made->kind = e.key;

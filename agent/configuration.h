@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "agent/kinds.h"
+#include "agent/tables/table_file.h"
 #include "core/flow/flow.h"
 #include "core/options/options.h"
 
@@ -49,6 +50,8 @@ struct Configuration {
   std::string version;  // 8 hex digits of the text's hash: the same text, the same version
   Options server;
   std::shared_ptr<const PatternLibrary> patterns;
+  std::vector<TableSettings> tables;
+  Tables tables_by_name;
   std::vector<SourceSettings> sources;
   std::vector<PipelineSettings> pipelines;
   std::vector<DestinationSettings> destinations;

@@ -179,6 +179,7 @@ std::string configuration_schema() {
       {"version", {{"const", 1}}},
       {"server", schema_of(server_options())},
       {"patterns", map_of(pattern)},
+      {"tables", map_of(schema_of(table_options()))},
       {"sources", map_of(component_schema(source_options(), source_kinds()))},
       {"pipelines", map_of(pipeline)},
       {"destinations", map_of(component_schema(destination_options(), destination_kinds()))}};
@@ -204,7 +205,13 @@ std::string configuration_reference() {
   out += "## `patterns`\n\nNamed patterns for templates: a map of names to\n\n";
   table(pattern_options(), out);
   out +=
-      "One of `regex` and `template` is needed. `dingle patterns` lists the built-in ones.\n\n## "
+      "One of `regex` and `template` is needed. `dingle patterns` lists the built-in ones.\n\n## `tables`\n\n"
+      "Tables for `lookup`, and for conditions such as `event.name in table noise`: a map of names to\n\n";
+  table(table_options(), out);
+  out +=
+      "An edit of the file is live within a second. While a file cannot be read, is being written, or is not "
+      "sound, the table "
+      "as it was stays, and a problem says so with the line.\n\n## "
       "`sources`\n\nA map of names to sources. Each has one kind, and may have\n\n";
   table(source_options(), out);
   for (const SourceKind* kind : source_kinds()) component(kind->spec, out);

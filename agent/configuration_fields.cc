@@ -36,6 +36,7 @@ const std::vector<std::string> kParts{"body",
                                       "dingle.configuration",
                                       "dingle.template",
                                       "dingle.unmatched",
+                                      "dingle.held",
                                       "dingle.unmatched.column"};
 
 struct Told {

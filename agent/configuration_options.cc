@@ -76,6 +76,16 @@ const std::vector<OptionSpec>& server_options() {
              .fallback = "none",
              .text = "Whether what waits is compressed: less disk, more processor.",
              .choices = {"none", "zstd"}}}},
+      {.name = "held",
+       .type = OptionType::section,
+       .text = "Lines that pipelines with `mask` or `digest` could not take apart, kept so that only who has "
+               "the key can read "
+               "them (`dingle held`).",
+       .section =
+           {{.name = "key",
+             .type = OptionType::secret,
+             .text =
+                 "The key; outside the data folder. With it `unparsed: hold` is what such pipelines do."}}},
       {.name = "letters",
        .type = OptionType::section,
        .text = "The store of dead letters.",
@@ -122,6 +132,15 @@ const std::vector<OptionSpec>& pipeline_options() {
       {.name = "unless",
        .type = OptionType::condition,
        .text = "Which of those it leaves to others after all: a condition as in `where`."},
+      {.name = "unparsed",
+       .type = OptionType::choice,
+       .text = "In a pipeline that hides values: what becomes of lines that a step before `mask` could not "
+               "take apart, and in "
+               "which they may stand anywhere. `hold`: the line is sealed with the key `server.held.key`, "
+               "and its shape is stored; "
+               "`mask`: only its shape is; `pass`: it is stored as it is. `hold` where there is a key, else "
+               "`mask`.",
+       .choices = {"hold", "mask", "pass"}},
       {.name = "to",
        .type = OptionType::routes,
        .text = "The destinations of its events. One with a condition, `{ alerts: \"score >= 80\" }`, gets "

@@ -16,11 +16,10 @@ std::string short_time(const Json& event) {
   return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : one_line(text);
 }
 
-const char* severity_color(const Json& event) {
-  const int n = event.contains("severity_number") && event["severity_number"].is_number_integer()
-                    ? event["severity_number"].get<int>()
-                    : 0;
-  return n >= 17 ? "31" : n >= 13 ? "33" : n >= 9 ? "32" : "2";
+const char* color_of(const Json& event) {
+  return severity_color(event.contains("severity_number") && event["severity_number"].is_number_integer()
+                            ? event["severity_number"].get<int>()
+                            : 0);
 }
 
 std::string padded(std::string text, std::size_t width) {
@@ -29,6 +28,10 @@ std::string padded(std::string text, std::size_t width) {
 }
 
 }  // namespace
+
+const char* severity_color(int number) {
+  return number >= 17 ? "31" : number >= 13 ? "33" : number >= 9 ? "32" : "2";
+}
 
 std::string event_line(const Client& client, const Json& event, std::size_t before) {
   const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
@@ -42,7 +45,7 @@ std::string event_line(const Client& client, const Json& event, std::size_t befo
   const std::size_t used = before + 23 + 2 + kService + 2 + kSeverity + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
   return paint(client, "2", short_time(event)) + "  " + padded(service, kService) + "  " +
-         paint(client, severity_color(event), padded(severity, kSeverity)) + "  " +
+         paint(client, color_of(event), padded(severity, kSeverity)) + "  " +
          cut_to_width(one_line(text), width);
 }
 

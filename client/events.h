@@ -13,6 +13,8 @@ namespace dingle {
 std::string event_line(const Client& client, const Json& event, std::size_t before = 0);
 // All fields, one a line, with their types if the event has `dingle.types`.
 std::string event_in_full(const Client& client, const Json& event);
+// Of a severity's number in the log data model (1 to 24; 0: none).
+const char* severity_color(int number);
 // All keys of the events in the order of their first appearance, for CSV.
 std::vector<Column> columns_of(const std::vector<Json>& events);
 

@@ -100,6 +100,7 @@ const FieldId zone = field_id("dingle.zone");
 const FieldId unmatched = field_id("dingle.unmatched");
 const FieldId unmatched_column = field_id("dingle.unmatched.column");
 const FieldId dropped_by = field_id("dingle.dropped_by");
+const FieldId held = field_id("dingle.held");
 const FieldId stands_for = field_id("dingle.stands_for");
 const FieldId part = field_id("dingle.part");
 const FieldId estimates = field_id("dingle.estimates");

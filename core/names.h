@@ -63,7 +63,7 @@ inline constexpr std::string_view kForeignPrefix = "line.";
 namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number;
 extern const FieldId pipeline, template_number, configuration, source, zone;
-extern const FieldId unmatched, unmatched_column, dropped_by, step;
+extern const FieldId unmatched, unmatched_column, dropped_by, step, held;
 extern const FieldId stands_for, part, estimates;  // of what steps with memory make
 }  // namespace names
 

@@ -79,6 +79,8 @@ HttpAnswer Api::answer(const HttpRequest& request, const Call*& call) {
   if (!may(request, call->scope)) return api_error(403, "this token may not do that", needed(call->scope));
   if (request.method != call->method) return ask_by_form(*this, request, *call);
   try {
+    const auto configuration = engine().configuration();
+    const TableScope tables(configuration->tables_by_name);  // that conditions may name
     return call->run(*this, read_asked(*call, request));
   } catch (Refused& refused) {
     return std::move(refused.answer);

@@ -10,7 +10,9 @@
 
 #include "agent/engine/engine.h"
 #include "agent/json.h"
+#include "core/time/instant.h"
 #include "net/http.h"
+#include "server/asked_fields.h"
 
 namespace dingle {
 
@@ -38,6 +40,8 @@ class Api {
   ConfigurationFile& file() { return file_; }
   Tokens& tokens() { return tokens_; }
   Jobs& jobs() { return jobs_; }
+  AskedFields& asked_fields() { return asked_fields_; }
+  std::int64_t started() const { return started_; }  // ns since 1970 UTC
 
   bool may(const HttpRequest& request, Scope scope) const;
   std::atomic<int> watchers{0};
@@ -50,6 +54,8 @@ class Api {
   Tokens& tokens_;
   Jobs& jobs_;
   std::shared_ptr<ApiTrace> trace_;
+  AskedFields asked_fields_;
+  const std::int64_t started_ = system_now();
 };
 
 // The OpenAPI 3.1 document of the API.

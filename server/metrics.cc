@@ -3,6 +3,7 @@
 #include <string>
 #include <vector>
 
+#include "core/json_text.h"
 #include "server/api.h"
 #include "server/json_answer.h"
 
@@ -21,13 +22,19 @@ class Metrics {
   // A histogram (OpenMetrics 1.0, 5.3), by what took at most so long.
   void add(const std::string& name, const std::string& help, const std::string& labels,
            const Engine::DestinationState& d) {
-    std::string& out = histograms_;
+    add_histogram(name, help, labels, d.latency_at_most, d.latency_count, d.latency_sum);
+  }
+  // `at_most`: bounds, and how many values are not above them.
+  void add_histogram(const std::string& name, const std::string& help, const std::string& labels,
+                     const std::vector<std::pair<double, std::uint64_t>>& at_most, std::uint64_t count,
+                     double sum) {
+    std::string& out = histograms_[name];
     if (out.empty()) out = "# HELP " + name + " " + help + "\n# TYPE " + name + " histogram\n";
-    for (const auto& [most, n] : d.latency_at_most)
+    for (const auto& [most, n] : at_most)
       out += name + "_bucket{" + labels + ",le=\"" + dump(most) + "\"} " + std::to_string(n) + "\n";
-    out += name + "_bucket{" + labels + ",le=\"+Inf\"} " + std::to_string(d.latency_count) + "\n";
-    out += name + "_count{" + labels + "} " + std::to_string(d.latency_count) + "\n";
-    out += name + "_sum{" + labels + "} " + number(d.latency_sum) + "\n";
+    out += name + "_bucket{" + labels + ",le=\"+Inf\"} " + std::to_string(count) + "\n";
+    out += name + "_count{" + labels + "} " + std::to_string(count) + "\n";
+    out += name + "_sum{" + labels + "} " + number(sum) + "\n";
   }
   std::string text(bool openmetrics) const {
     std::string out;
@@ -40,7 +47,7 @@ class Metrics {
       for (const auto& [labels, value] : f.samples)
         out += sample + (labels.empty() ? "" : "{" + labels + "}") + " " + number(value) + "\n";
     }
-    out += histograms_;
+    for (const auto& [name, histogram] : histograms_) out += histogram;
     if (openmetrics) out += "# EOF\n";
     return out;
   }
@@ -57,7 +64,7 @@ class Metrics {
       return std::to_string(static_cast<std::int64_t>(v));
     return dump(v);
   }
-  std::string histograms_;
+  std::map<std::string, std::string> histograms_;
   std::map<std::string, Family> families_;
   std::vector<std::string> order_;
 };
@@ -77,6 +84,31 @@ std::string label(const char* name, const std::string& value) {
 std::string label_of_step(const Json& pipeline, std::size_t i) {
   return label("pipeline", pipeline["name"]) + "," +
          label("step", std::to_string(i + 1) + " " + pipeline["steps"][i]["step"].get<std::string>());
+}
+
+// Metrics of the configuration's own.
+void add_tallied(Metrics& m, const Engine::Tallied& tallied) {
+  const std::string help =
+      tallied.metric.help.empty() ? "Counted by the pipeline " + tallied.pipeline + "." : tallied.metric.help;
+  std::string safe;
+  for (const char c : help)
+    safe += c == '\n' ? std::string("\\n") : c == '\\' ? std::string("\\\\") : std::string(1, c);
+  for (const TallySeries& series : tallied.series) {
+    std::string labels = label("pipeline", tallied.pipeline);
+    for (const auto& [name, value] : series.labels) labels += "," + label(name.c_str(), valid_utf8(value));
+    if (tallied.metric.form != TallyMetric::Form::histogram) {
+      m.add(tallied.metric.name, tallied.metric.form == TallyMetric::Form::counter, safe, labels,
+            series.value);
+      continue;
+    }
+    std::vector<std::pair<double, std::uint64_t>> at_most;
+    std::uint64_t count = 0;
+    for (std::size_t i = 0; i < series.buckets.size(); ++i) {
+      count += series.buckets[i];
+      if (i < tallied.metric.bounds.size()) at_most.emplace_back(tallied.metric.bounds[i], count);
+    }
+    m.add_histogram(tallied.metric.name, safe, labels, at_most, count, series.value);
+  }
 }
 
 }  // namespace
@@ -185,6 +217,7 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
         static_cast<double>(status["problems"].size()));
   m.add("dingle_balanced", false, "1 when what came in is accounted for at every stage.", "",
         status["balanced"].get<bool>() ? 1 : 0);
+  for (const Engine::Tallied& tallied : engine.tallied()) add_tallied(m, tallied);
   return m.text(openmetrics);
 }
 

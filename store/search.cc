@@ -109,6 +109,27 @@ void scan(const std::vector<const Store*>& stores, const Query& query, Scanned& 
   }
 }
 
+// How many events one stands for. Most blocks have no such field, which is seen once a block.
+class Weights {
+ public:
+  std::uint64_t of(const Block& block, std::size_t row) {
+    if (block_ != &block || row <= row_) {  // rows of a block ascend
+      const auto fields = block.fields();
+      any_ = std::find(fields.begin(), fields.end(), names::stands_for) != fields.end();
+    }
+    block_ = &block;
+    row_ = row;
+    if (!any_) return 1;
+    const Value v = block.get(names::stands_for);
+    return v.kind() == Kind::integer && v.as_integer() > 0 ? static_cast<std::uint64_t>(v.as_integer()) : 1;
+  }
+
+ private:
+  const Block* block_ = nullptr;
+  std::size_t row_ = 0;
+  bool any_ = false;
+};
+
 // A value of a group's key; texts are views into it.
 Value value_of(ByteReader& r) {
   const auto kind = static_cast<Kind>(r.u8());
@@ -232,7 +253,7 @@ UnknownFields unknown_fields(const std::vector<const Store*>& stores, const Quer
 Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g,
                      Scanned& scanned) {
   struct Accumulator {
-    std::uint64_t count = 0;
+    std::uint64_t count = 0, seen = 0;  // seen: of stored events
     double sum = 0, least = INFINITY, greatest = -INFINITY;
     std::vector<double> samples;
   };
@@ -248,6 +269,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   std::string key;
   constexpr std::size_t kMostKeyBytes = 64u << 20;
   std::size_t key_bytes = 0;
+  Weights weights;
   scan(
       stores, query, scanned, [](const IndexReader::BlockInfo&) { return false; },
       [&](const std::string&, Block& block, std::size_t row) {
@@ -258,6 +280,8 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
           else if (!counted.insert(XXH64(&order, sizeof order, 0)).second)
             return;
         }
+        const std::uint64_t weight = g.as_stored ? 1 : weights.of(block, row);
+        result.weighted = result.weighted || weight != 1;
         double number = 0;
         if (measured != kNoField) {
           Value v = block.get(measured);
@@ -304,8 +328,9 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
           may_be_there[bit] = true;
         }
         Accumulator& a = it->second;
-        ++a.count;
-        a.sum += number;
+        a.count += weight;
+        ++a.seen;
+        a.sum += number * static_cast<double>(weight);
         a.least = std::min(a.least, number);
         a.greatest = std::max(a.greatest, number);
         if (g.measure == Measure::percentile) {
@@ -313,7 +338,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
             a.samples.push_back(number);
           else {  // a reservoir: each value is kept with the same chance
             result.approximate = true;
-            const std::uint64_t slot = XXH64(&a.count, sizeof a.count, 0) % a.count;
+            const std::uint64_t slot = XXH64(&a.seen, sizeof a.seen, 0) % a.seen;
             if (slot < kMostSamples) a.samples[slot] = number;
           }
         }

@@ -77,12 +77,13 @@ struct Grouping {
   Measure measure = Measure::count;
   std::string field;  // what is measured; not for count
   double percentile = 50;
-  std::size_t most = 0;  // groups that are wanted, the greatest of the first bucket first; 0: all
+  bool as_stored = false;  // each event counts once, whatever it stands for (`dingle.stands_for`)
+  std::size_t most = 0;    // groups that are wanted, the greatest of the first bucket first; 0: all
 };
 struct Group {
   std::int64_t bucket = 0;  // its beginning
   std::vector<Value> keys;  // of the fields; absent where an event lacks it
-  std::uint64_t count = 0;  // events (with the field, unless counting)
+  std::uint64_t count = 0;  // events (with the field, unless counting), each as many times as it stands for
   double value = 0;         // of the measure
 };
 struct Grouped {
@@ -90,6 +91,7 @@ struct Grouped {
   std::uint64_t found = 0;        // groups, with those that are not wanted,
   std::uint64_t events = 0;       // and the events in them;
   std::uint64_t without = 0;      // of those, without the first field
+  bool weighted = false;          // some events stand for several
   bool approximate = false;       // there were more groups or values than are kept
   std::deque<std::string> texts;  // owns the keys' texts
 };

@@ -137,7 +137,7 @@ bool Deaths::deadly(const SourceBatch& batch) const {
   return std::count(hashes_.begin(), hashes_.end(), hash) >= static_cast<std::ptrdiff_t>(kTwice);
 }
 
-std::string Deaths::set_apart(const SourceBatch& batch) const {
+std::string Deaths::set_apart(const SourceBatch& batch, bool hidden) const {
   const std::string folder = data_ + "/set-apart";
   std::error_code error;
   std::filesystem::create_directory(folder, error);
@@ -158,8 +158,13 @@ std::string Deaths::set_apart(const SourceBatch& batch) const {
       text += ':';
       f.value.append_json(text);
     }
-    text += ",\"position\":" + std::to_string(line.position) + ",\"line\":";
-    append_json_string(text, line.text);
+    text += ",\"position\":" + std::to_string(line.position);
+    if (hidden) {
+      text += ",\"bytes\":" + std::to_string(line.text.size());
+    } else {
+      text += ",\"line\":";
+      append_json_string(text, line.text);
+    }
     text += "}\n";
   }
   return write_whole(path, text, 0600) == 0 ? path : "";

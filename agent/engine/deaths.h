@@ -54,7 +54,8 @@ class Deaths {
 
   // Writes the lines of a deadly batch to a file of the data folder's `set-apart`, one JSON object a line,
   // durably. The same batch goes to the same file. Answers its path, or "" if it could not be written.
-  std::string set_apart(const SourceBatch& batch) const;
+  // `hidden`: only where they stand, not what.
+  std::string set_apart(const SourceBatch& batch, bool hidden = false) const;
   std::vector<std::string> files_set_apart() const;
 
  private:

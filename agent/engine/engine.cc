@@ -5,6 +5,7 @@
 #include <cstring>
 #include <filesystem>
 
+#include "agent/configuration_hiding.h"
 #include "agent/destinations/index.h"
 #include "agent/secret.h"
 #include "core/time/instant.h"
@@ -85,6 +86,8 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   engine->start_destinations();
   engine->start_sources();
   engine->meter_ = std::thread([e = engine.get()] { e->run_meter(); });
+  engine->tables_ = std::make_unique<TableWatch>([e = engine.get()] { return e->configuration()->tables; },
+                                                 engine->problems_);
   return engine;
 }
 
@@ -134,6 +137,7 @@ std::string Engine::forbids(const Configuration& configuration) const {
 // Resolves names to ids, which are noted; answers nullptr when that is not possible.
 std::shared_ptr<Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
                                                  std::string* problem) {
+  if (*problem = missing_key(*configuration); !problem->empty()) return nullptr;
   auto r = std::make_shared<Running>();
   r->configuration = configuration;
   const char* const no_room = "the spool cannot be written, so nothing new can be given a place in it";
@@ -281,6 +285,7 @@ void Engine::stop(std::chrono::nanoseconds within) {
   }
   meter_stop_.notify_all();
   if (meter_.joinable()) meter_.join();
+  tables_.reset();
   for (std::thread& worker : workers_) worker.join();
   workers_.clear();
   committer_.join();

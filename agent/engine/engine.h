@@ -26,6 +26,7 @@
 #include "agent/engine/turnstile.h"
 #include "agent/problems.h"
 #include "agent/sources/source.h"
+#include "agent/tables/table_watch.h"
 #include "spool/mutex.h"
 #include "spool/spool.h"
 #include "store/store.h"
@@ -88,6 +89,13 @@ class Engine final : public Intake {
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
   // Of steps with memory.
+  // What the steps `tally` counted, as it is durable.
+  struct Tallied {
+    std::string pipeline;
+    TallyMetric metric;
+    std::vector<TallySeries> series;
+  };
+  std::vector<Tallied> tallied() const;
   struct MemoryState {
     std::size_t pipeline = 0;
     std::string step, held_counter;
@@ -296,6 +304,7 @@ class Engine final : public Intake {
   std::vector<std::string> times_told_;            // problems
   bool metering_stops_ GUARDED_BY(samples_mutex_) = false;
   std::thread meter_;
+  std::unique_ptr<TableWatch> tables_;
   std::vector<std::thread> workers_;
   std::thread committer_;
 };

@@ -106,6 +106,26 @@ std::vector<Engine::SourceState> Engine::sources() const {
   return all;
 }
 
+std::vector<Engine::Tallied> Engine::tallied() const {
+  const std::shared_ptr<const Running> running = this->running();
+  const Flow& flow = running->configuration->flow;
+  std::vector<Tallied> all;
+  for (std::size_t i = 0; i < flow.turnstiles.size(); ++i) {
+    const Pipeline& pipeline = *flow.nodes[flow.turnstiles[i].node].pipeline;
+    const MemoryStep& step = *pipeline.steps[flow.turnstiles[i].step]->with_memory();
+    if (step.metric_of() == nullptr) continue;
+    Tallied& tallied = all.emplace_back(Tallied{pipeline.name, *step.metric_of(), {}});
+    const std::string prefix = Turnstile::prefix(running->turnstiles[i]->id());
+    for (const auto& [key, value] : spool_->state_with_prefix(prefix)) {
+      TallySeries series;
+      if (key.size() != prefix.size() &&
+          step.series_of(std::string_view(key).substr(prefix.size()), value, series))
+        tallied.series.push_back(std::move(series));
+    }
+  }
+  return all;
+}
+
 std::vector<std::shared_ptr<Store>> Engine::stores(const std::string& destination) const {
   Lock lock(running_mutex_);
   std::vector<std::shared_ptr<Store>> all;

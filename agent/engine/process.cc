@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <utility>
 
+#include "agent/configuration_hiding.h"
 #include "agent/engine/engine.h"
 #include "core/template/template.h"
 #include "spool/events.h"
@@ -117,13 +118,16 @@ std::string place_of(const SourceBatch& batch, const SourceLine& line) {
 // The lines of a batch that cannot go its way go to a file, and are counted. False if they cannot be written there.
 bool Engine::set_apart(const SourceBatch& batch, const Running& running, Spool::Append& out,
                        const char* why) {
-  const std::string path = deaths_->set_apart(batch);
+  const bool hidden = is_hidden(*running.configuration, batch.source);
+  const std::string path = deaths_->set_apart(batch, hidden);
   if (path.empty()) return false;
   running.counters->source(batch.source).add(out.changes, "set_apart", batch.lines.size());
   problems_.set("source " + batch.source + ": set apart",
                 std::to_string(batch.lines.size()) + (batch.lines.size() == 1 ? " line" : " lines") +
-                    " from " + place_of(batch, batch.lines.front()) + " on: " + why + "; they are in " +
-                    path + ", and nowhere else");
+                    " from " + place_of(batch, batch.lines.front()) + " on: " + why +
+                    (hidden ? "; their places are in " + path +
+                                  ", and they are nowhere, since a pipeline hides what they hold"
+                            : "; they are in " + path + ", and nowhere else"));
   return true;
 }
 

@@ -1,6 +1,7 @@
 // Pipelines that leave events the time at which they were read, though their lines carry one of their own.
 #include <algorithm>
 
+#include "agent/configuration_hiding.h"
 #include "agent/engine/engine.h"
 #include "core/draft/draft.h"
 
@@ -20,11 +21,12 @@ bool is_untimed(const Configuration& c, const Flow::Node& node) {
 }
 
 // What would set it, by lines of the pipeline; "" if they carry none.
-std::string proposal(const std::vector<std::string_view>& lines, std::int64_t now) {
+std::string proposal(const std::vector<std::string_view>& lines, std::int64_t now, bool hidden) {
   const Draft draft = draft_templates(lines, now);
   if (draft.time_field.empty() || draft.unexplained * kFew > draft.lines) return "";
   const std::string time = "`time: { field: " + draft.time_field + " }`";
   if (draft.json) return "the steps `json` and " + time;
+  if (hidden) return time;  // a template would hold words of the lines
   return draft.templates.empty() ? ""
                                  : time + " behind a template such as `" + draft.templates.front().text + "`";
 }
@@ -37,6 +39,9 @@ void Engine::look_for_times() {
     times_of_ = configuration;
     for (const std::string& about : times_told_) problems_.clear(about);
     times_told_.clear();
+    problems_.clear_with_prefix("hiding: ");
+    for (const std::string& step : hiding_switched_off(*configuration))
+      problems_.set("hiding: " + step, "it is switched off: what it would hide is stored and shown");
     untimed_.clear();
     for (std::size_t i = 0; i < configuration->flow.nodes.size(); ++i)
       if (is_untimed(*configuration, configuration->flow.nodes[i])) untimed_.push_back(i);
@@ -58,7 +63,7 @@ void Engine::look_for_times() {
       if (node.pipeline->takes(EventReader(batch, event))) taken.push_back(line.text);
     }
     if (taken.size() < kEnough) return false;  // not yet
-    if (const std::string what = proposal(taken, clock_.wall()); !what.empty()) {
+    if (const std::string what = proposal(taken, clock_.wall(), node.pipeline->hides()); !what.empty()) {
       times_told_.push_back("pipeline " + node.pipeline->name + ": time");
       problems_.set(
           times_told_.back(),

@@ -2,10 +2,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <charconv>
 #include <iostream>
 
+#include "client/events.h"
 #include "client/query_options.h"
 #include "client/table.h"
+#include "core/template/lexemes.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 
@@ -16,12 +19,25 @@ struct TimelineOptions {
   QueryOptions query;
   std::string bucket, measure, field;
   std::vector<std::string> by;
+  bool as_stored = false;
 };
 
 // How the parts of a split are told apart: by sign and by colour.
 constexpr const char* kSigns[] = {"█", "▓", "▒", "░", "▪", "▫", "•", "·"};
 constexpr const char* kColors[] = {"36", "33", "32", "35", "94", "91", "96", "37"};
 constexpr std::size_t kMostParts = 8;
+
+// Severities look as in searches.
+const char* color_of(const TimelineOptions& o, const std::string& key, std::size_t part) {
+  int number = 0;
+  if (o.by.size() == 1 && (o.by[0] == "severity" || o.by[0] == "severity_number")) {
+    if (o.by[0] == "severity"
+            ? severity_number_of(key, number)
+            : std::from_chars(key.data(), key.data() + key.size(), number).ec == std::errc())
+      return severity_color(number);
+  }
+  return kColors[std::min(part, kMostParts - 1)];
+}
 
 std::int64_t instant(const Json& text) {
   const std::string s = json_text(text);
@@ -48,7 +64,7 @@ std::string number(double v) {
 }
 
 // `stacked`: parts add up (counts, sums); otherwise each part has a line of its own.
-void draw(const Client& client, const Json& body, bool stacked) {
+void draw(const Client& client, const Json& body, bool stacked, const TimelineOptions& o) {
   std::map<std::string, double> totals;
   std::map<std::int64_t, std::map<std::string, double>> buckets;
   for (const Json& row : body["rows"]) {
@@ -79,14 +95,31 @@ void draw(const Client& client, const Json& body, bool stacked) {
     for (const auto& [key, v] : values) sum = stacked ? sum + v : std::max(sum, v);
     most = std::max(most, sum);
   }
-  const std::size_t room = client.width > 60 ? std::min<std::size_t>(client.width - 45, 100) : 20;
+  // The parts' own numbers stand behind the bars, where there is room for them.
+  const std::size_t numbers = stacked && split ? (parts.size() + more) * 9 : 0;
+  const bool with_numbers = numbers != 0 && client.width >= 35 + numbers + 15;
+  const std::size_t taken = 32 + (with_numbers ? numbers : 0);
+  const std::size_t room = client.width > taken + 15 ? std::min<std::size_t>(client.width - taken, 100) : 15;
+  const auto color = [&](std::size_t part) {
+    return part < parts.size() ? color_of(o, parts[part].second, part) : kColors[kMostParts - 1];
+  };
   if (split) {
-    std::string legend;
+    double others = 0;
+    for (const auto& [key, total] : totals)
+      if (part_of(key) == parts.size()) others += total;
     for (std::size_t i = 0; i < parts.size(); ++i)
-      legend += paint(client, kColors[i], kSigns[i]) + " " + parts[i].second + "   ";
-    if (more) legend += paint(client, kColors[kMostParts - 1], kSigns[kMostParts - 1]) + " others";
-    std::cout << legend << "\n";
+      std::cout << (i ? "   " : "") << paint(client, color(i), kSigns[i]) << " " << parts[i].second
+                << (stacked ? " " + paint(client, "2", number(parts[i].first)) : "");
+    if (more)
+      std::cout << "   " << paint(client, kColors[kMostParts - 1], kSigns[kMostParts - 1]) << " others"
+                << (stacked ? " " + paint(client, "2", number(others)) : "");
+    std::cout << "\n";
   }
+  const auto partial = [&, from = body.contains("from") ? instant(body["from"]) : INT64_MIN,
+                        to = body.contains("to") ? instant(body["to"]) : INT64_MAX](std::int64_t t) {
+    return from > t || to < t + step;
+  };
+  bool any_partial = false;
   const bool with_date = step >= kDay;
   std::string day;
   for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t += step) {
@@ -111,9 +144,16 @@ void draw(const Client& client, const Json& body, bool stacked) {
                  static_cast<std::size_t>(before / std::max(most, 1e-9) * static_cast<double>(room) + 0.5);
              drawn < to; ++drawn)
           piece += kSigns[std::min(i, kMostParts - 1)];
-        if (!piece.empty()) bar += paint(client, kColors[std::min(i, kMostParts - 1)], piece);
+        if (!piece.empty()) bar += paint(client, color(i), piece);
       }
-      std::cout << label << "  " << fmt::format("{:>10}", number(all)) << "  " << bar << "\n";
+      any_partial = any_partial || partial(t);
+      std::cout << label << (partial(t) ? "~" : " ") << fmt::format("{:>11}", number(all)) << "  " << bar;
+      if (with_numbers) {
+        std::cout << std::string(room - std::min(room, drawn) + 1, ' ');
+        for (std::size_t i = 0; i < parts.size() + more; ++i)
+          std::cout << paint(client, color(i), fmt::format("{:>9}", sums[i] == 0 ? "·" : number(sums[i])));
+      }
+      std::cout << "\n";
     } else {
       for (std::size_t i = 0; i < sums.size(); ++i) {
         if (sums[i] == 0 && split) continue;
@@ -122,12 +162,14 @@ void draw(const Client& client, const Json& body, bool stacked) {
                  static_cast<std::size_t>(sums[i] / std::max(most, 1e-9) * static_cast<double>(room) + 0.5);
              n > 0; --n)
           piece += kSigns[std::min(i, kMostParts - 1)];
-        std::cout << label << "  " << fmt::format("{:>10}", number(sums[i])) << "  "
-                  << paint(client, kColors[std::min(i, kMostParts - 1)], piece) << "\n";
+        any_partial = any_partial || partial(t);
+        std::cout << label << (partial(t) ? "~" : " ") << fmt::format("{:>11}", number(sums[i])) << "  "
+                  << paint(client, color(i), piece) << "\n";
         if (!split) break;
       }
     }
   }
+  if (any_partial) std::cout << paint(client, "2", "~ only a part of this time was asked for") << "\n";
 }
 
 int run_timeline(Client& client, const TimelineOptions& o) {
@@ -136,17 +178,20 @@ int run_timeline(Client& client, const TimelineOptions& o) {
   if (!o.measure.empty()) parameters.emplace("measure", o.measure);
   if (!o.field.empty()) parameters.emplace("field", o.field);
   for (const std::string& field : o.by) parameters.emplace("by", field);
+  if (o.as_stored) parameters.emplace("as_stored", "true");
   Answer a = call(client, "GET", "/v1/timeline", parameters);
   if (!a.ok) return kFoundProblems;
   const bool damaged = report_problems(a.body);
   if (client.output == OutputForm::table) {
-    draw(client, a.body, o.measure.empty() || o.measure == "count" || o.measure == "sum");
+    draw(client, a.body, o.measure.empty() || o.measure == "count" || o.measure == "sum", o);
     std::string what = o.measure.empty() || o.measure == "count" ? "events" : o.measure + " of " + o.field;
     std::cout << paint(client, "2",
                        what + " per " +
                            format_duration(
                                static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) +
-                           ", event time in UTC" + (a.body["approximate"].get<bool>() ? "; approximate" : ""))
+                           ", event time in UTC" +
+                           (a.body["approximate"].get<bool>() ? "; approximate" : "") +
+                           (a.body["weighted"].get<bool>() ? "; counted with what events stand for" : ""))
               << "\n";
   } else {
     std::vector<Json> rows;
@@ -176,6 +221,7 @@ const CommandRegistration timeline_command(
       app.option("--by", o->by, "Split by this field; two at most").separated_by(',');
       app.option("--measure", o->measure, "count, sum, average, minimum, maximum or percentile:95");
       app.option("--field", o->field, "The field that is measured");
+      app.flag("--as-stored", o->as_stored, "Count each stored event once, whatever it stands for");
       return [o](Client& client) { return run_timeline(client, *o); };
     });
 

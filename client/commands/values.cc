@@ -13,12 +13,14 @@ struct ValuesOptions {
   std::string field;
   QueryOptions query;
   std::size_t limit = 20;
+  bool as_stored = false;
 };
 
 int run_values(Client& client, const ValuesOptions& o) {
   Parameters parameters = o.query.parameters();
   parameters.emplace("field", o.field);
   parameters.emplace("limit", std::to_string(o.limit));
+  if (o.as_stored) parameters.emplace("as_stored", "true");
   Answer a = call(client, "GET", "/v1/values", parameters);
   if (!a.ok) return kFoundProblems;
   const bool damaged = report_problems(a.body);
@@ -44,7 +46,7 @@ int run_values(Client& client, const ValuesOptions& o) {
   std::cout
       << paint(client, "2",
                fmt::format(
-                   "{} in {}{}{}{}", counted(a.body["distinct"].get<std::int64_t>(), "value"),
+                   "{} in {}{}{}{}{}", counted(a.body["distinct"].get<std::int64_t>(), "value"),
                    counted(all, "event"),
                    a.body["others"] == 0 ? ""
                                          : "; " + counted(a.body["others"].get<std::int64_t>(), "event") +
@@ -53,6 +55,7 @@ int run_values(Client& client, const ValuesOptions& o) {
                        ? ""
                        : "; " + counted(a.body["without"].get<std::int64_t>(), "event lacks", "events lack") +
                              " the field",
+                   a.body["weighted"].get<bool>() ? "; counted with what events stand for" : "",
                    a.body["approximate"].get<bool>() ? "; approximate: there are more values than are kept"
                                                      : ""))
       << "\n";
@@ -67,6 +70,7 @@ const CommandRegistration values_command(
       app.option("FIELD", o->field, "The field").required();
       o->query.add_to(app);
       app.option("--limit", o->limit, "At most so many").with_default();
+      app.flag("--as-stored", o->as_stored, "Count each stored event once, whatever it stands for");
       return [o](Client& client) { return run_values(client, *o); };
     });
 

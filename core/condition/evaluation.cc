@@ -134,6 +134,11 @@ Truth Evaluation::truth(std::uint32_t index) {
       Regex::Outcome outcome = n.regex->match(text_of(v, holder), &from, &to);
       return outcome == Regex::Outcome::too_expensive ? Truth::unknown : is(outcome == Regex::Outcome::match);
     }
+    case Form::in_table: {
+      const Value v = subject(n);
+      const auto rows = n.table->now();
+      return v.absent() || rows == nullptr ? Truth::unknown : is(!rows->find(text_of(v, holder)).empty());
+    }
     case Form::mentions: {
       if (n.field != kNoField || n.operand != kNoOperand) {
         Value v = subject(n);

@@ -243,6 +243,7 @@ class ConditionParser final : public ValueParser {
   }
   bool in(const Part& left, Node& node, std::uint32_t& out, std::size_t depth) {
     if (!advance()) return false;
+    if (is_word("table")) return in_table(node, out);
     if (!is_sign("(")) return expected("`(`", "for instance: status in (502, 503)");
     std::vector<Part> items;
     bool constant = true;
@@ -260,6 +261,17 @@ class ConditionParser final : public ValueParser {
       for (std::size_t i = 1; i < items.size(); ++i)
         out = add(Form::either, out, compare_parts(left, Comparison::equal, items[i]));
     }
+    return advance();
+  }
+  bool in_table(Node& node, std::uint32_t& out) {
+    if (!advance()) return false;
+    if (token_.form != Token::Form::name && token_.form != Token::Form::quoted_name)
+      return expected("a table's name");
+    auto table = TableScope::find(token_.text);
+    if (!table) return fail(table.problem().message, table.problem().hint, token_.offset, token_.length);
+    node.form = Form::in_table;
+    node.table = *table;
+    out = add(std::move(node));
     return advance();
   }
   bool between(const Part& left, std::uint32_t& out, std::size_t depth) {

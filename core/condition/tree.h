@@ -6,6 +6,7 @@
 #include "core/condition/condition.h"
 #include "core/condition/expression.h"
 #include "core/condition/functions.h"
+#include "core/tables/table.h"
 
 namespace dingle {
 
@@ -38,7 +39,8 @@ struct Condition::Node {
     is_truth,
     alone,
     matches,
-    mentions
+    mentions,
+    in_table
   };
   Form form = Form::constant;
   std::uint16_t depth = 0;            // of the operands within
@@ -53,6 +55,7 @@ struct Condition::Node {
   char escape = '\0';             // like
   std::optional<Regex> regex;
   std::optional<WordQuery> words;
+  std::shared_ptr<const TableHandle> table;
 };
 
 struct Condition::Tree {

@@ -241,7 +241,7 @@ bool ValueParser::field(Part& out) {
                         std::find(reserved_words().begin(), reserved_words().end(),
                                   lower_ascii_text(token_.text)) != reserved_words().end() &&
                         !is_word("timestamp");
-  const char* const what = "a field's name or a value";
+  const char* const what = "a value or a field's name";
   if ((token_.form != Token::Form::name && token_.form != Token::Form::quoted_name) || reserved)
     return expected(what);
   const FieldId id = field_id(token_.text);

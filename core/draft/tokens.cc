@@ -200,7 +200,9 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
   return all;
 }
 
-std::string shape_of(std::string_view line, std::int64_t reference) {
+namespace {
+
+std::string shape_of(std::string_view line, std::int64_t reference, bool with_words) {
   constexpr std::size_t kLongest = 200;
   std::string shape;
   for (const Token& token : tokens_of(line.substr(0, 2000), reference)) {
@@ -209,7 +211,7 @@ std::string shape_of(std::string_view line, std::int64_t reference) {
       case Form::blank: shape += ' '; break;
       case Form::sign: shape += token.text; break;
       case Form::word:
-        if (std::none_of(token.text.begin(), token.text.end(), digit)) {
+        if (with_words && std::none_of(token.text.begin(), token.text.end(), digit)) {
           shape += token.text;
           break;
         }
@@ -219,5 +221,10 @@ std::string shape_of(std::string_view line, std::int64_t reference) {
   }
   return shape;
 }
+
+}  // namespace
+
+std::string shape_of(std::string_view line, std::int64_t reference) { return shape_of(line, reference, true); }
+std::string bare_shape_of(std::string_view line, std::int64_t reference) { return shape_of(line, reference, false); }
 
 }  // namespace dingle

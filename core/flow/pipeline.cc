@@ -1,7 +1,9 @@
 #include "core/flow/pipeline.h"
 
+#include <algorithm>
 #include <chrono>
 
+#include "core/steps/hiding.h"
 #include "core/template/lexemes.h"
 
 namespace dingle {
@@ -62,10 +64,18 @@ void Pipeline::turn(std::size_t index, Batch& batch, Prepared& prepared, StepMem
   tally.add(t);
 }
 
+bool Pipeline::hides() const {
+  return std::any_of(steps.begin(), steps.end(), [](const auto& step) { return step->hides() != nullptr; });
+}
+
 Pipeline::Finished Pipeline::finish(Batch& batch) const {
   Finished finished;
+  const HidingStep* hides = nullptr;  // the last
+  for (const auto& step : steps)
+    if (const HidingStep* one = step->hides()) hides = one;
   for (Event& event : batch.events) {
     if (event.dropped_by != 0) {
+      if (hides != nullptr && event.dropped_by < hides->number) hides->conceal(batch, event);
       ++finished.dropped;
       continue;
     }

@@ -47,7 +47,8 @@ class Pipeline {
   Prepared prepare(std::size_t index, Batch& batch) const;
   void turn(std::size_t index, Batch& batch, Prepared& prepared, StepMemory& memory, Turn& turn,
             StepTally& tally) const;
-  // Behind the last step: each event with a `severity` gets its `severity_number` (OpenTelemetry logs data model,
+  bool hides() const;  // one of its steps does
+  // Behind the last step: what was dropped before a step that hides could look at it is concealed. Each event with a `severity` gets its `severity_number` (OpenTelemetry logs data model,
   // "SeverityNumber"). Counts what is there.
   struct Finished {
     std::uint64_t dropped = 0, unmatched = 0;  // unmatched: not dropped, and a step could not work on it

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "core/steps/step.h"
+#include "core/steps/tally.h"
 
 namespace dingle {
 
@@ -70,6 +71,10 @@ class MemoryStep : public Step {
   // What its memory means: of another step's memory with an equal text it can go on.
   virtual std::string meaning() const = 0;
   virtual std::uint64_t most_bytes() const = 0;  // that its memory may take
+
+  // The metric that it counts into, if it does, and one series of it from an entry of the memory.
+  virtual const TallyMetric* metric_of() const { return nullptr; }
+  virtual bool series_of(std::string_view, std::string_view, TallySeries&) const { return false; }
 
   const MemoryStep* with_memory() const final { return this; }
   void run(Batch& batch, StepTally& tally) const final;  // without a memory: everything passes

@@ -39,7 +39,10 @@ struct StepTally {
   void add(const StepTally& other);
 };
 
+enum class Unparsed;
+class HidingStep;
 class MemoryStep;
+class Sealing;
 
 // Reads an event's fields for conditions.
 class EventReader final : public FieldReader {
@@ -66,6 +69,12 @@ class Step {
   virtual std::string stops_everything() const { return ""; }
   // Itself, if it has memory (core/steps/memory.h).
   virtual const MemoryStep* with_memory() const { return nullptr; }
+  // Itself, if it hides what others must not see (core/steps/hiding.h).
+  virtual const HidingStep* hides() const { return nullptr; }
+  // For a step that hides: what becomes of events that were not taken apart. Before it runs.
+  virtual void treat_unparsed(Unparsed, std::shared_ptr<const Sealing>) {}
+  // What it does with a key; nullptr if it needs none.
+  virtual std::shared_ptr<const Sealing> keyed() const { return nullptr; }
   // The texts that it would capture of this event, where they stand: views into the texts that it takes apart. For people,
   // who see line and fields together; costs more than `run`.
   struct Captured {
@@ -116,6 +125,8 @@ struct StepMaking {
   const Options& options;
   const PatternLibrary& patterns;
   Findings& findings;
+  // What uses the secret at that place; empty: nothing can.
+  std::function<std::shared_ptr<const Sealing>(const std::string& place)> sealing = {};
 };
 
 struct StepKind {

@@ -4,7 +4,10 @@
 #include <algorithm>
 #include <charconv>
 
+#include "agent/sealing.h"
+#include "agent/secret.h"
 #include "core/condition/meant.h"
+#include "core/json_text.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"
@@ -113,6 +116,7 @@ HttpAnswer list_events(Api& api, const Asked& asked) {
   const OpenStores held = stores(api, asked);
   Scanned scanned;
   const Query query = asked.query();
+  api.asked_fields().note(query.where.fields(), system_now());
   const auto found =
       find_events(held.stores, query, asked.number("limit"), asked.flag("types"), scanned, kMostBytes);
   std::string out = "{\"events\":[";
@@ -128,14 +132,54 @@ HttpAnswer list_events(Api& api, const Asked& asked) {
   return {200, "application/json", std::move(out), nullptr};
 }
 
+// Lines that were kept sealed, opened with the key of now.
+HttpAnswer held_lines(Api& api, const Asked& asked) {
+  const auto configuration = api.engine().configuration();
+  const std::string place = configuration->server.section("held").text("key");
+  if (place.empty())
+    throw Refused{api_error(409, "there is no key for lines that are held",
+                            "server: { held: { key: { file: PATH } } } in the configuration", "")};
+  const auto secret = read_secret_at(place);
+  if (!secret) throw Refused{api_error(409, secret.problem().message, secret.problem().hint, "")};
+  const OpenStores held = stores(api, asked);
+  Query query = asked.query();
+  const std::string where = query.where.text();
+  auto narrowed = Condition::parse((where.empty() ? "" : "(" + where + ") and ") +
+                                   std::string("\"dingle.held\" is not null"));
+  if (!narrowed) throw Refused{api_error(400, narrowed.problem().message, narrowed.problem().hint, "where")};
+  query.where = std::move(*narrowed);
+  Scanned scanned;
+  AnswerList lines;
+  std::uint64_t closed = 0;
+  for (const FoundEvent& found :
+       find_events(held.stores, query, asked.number("limit"), false, scanned, AnswerList::kMostBytes)) {
+    Json event = Json::parse(found.json, nullptr, false);
+    const auto line = open_sealed(event.value("dingle.held", ""), *secret);
+    closed += !line;
+    event.erase("dingle.held");
+    event["line"] = line ? Json(valid_utf8(*line)) : Json(nullptr);
+    if (!lines.room(found.json.size() + (line ? line->size() : 0))) break;
+    lines.add(std::move(event));
+  }
+  Json root = lines.with_cut({{"lines", Json::array()}});
+  root["lines"] = lines.take();
+  root["closed"] = closed;
+  root["scanned"] = scanned_json(scanned);
+  return json_answer(root);
+}
+
 HttpAnswer top_values(Api& api, const Asked& asked) {
   Grouping g;
   g.fields = {asked.text("field")};
   Scanned scanned;
   const OpenStores held = stores(api, asked);
   const std::size_t limit = asked.number("limit");
+  g.as_stored = asked.flag("as_stored");
   g.most = limit + 1;  // with that of events without the field
   const Query query = asked.query();
+  std::vector<FieldId> named = query.where.fields();
+  named.push_back(field_id(g.fields[0]));
+  api.asked_fields().note(named, system_now());
   const Grouped grouped = group_events(held.stores, query, g, scanned);
   AnswerList values;
   std::uint64_t others = grouped.events - grouped.without;
@@ -152,6 +196,7 @@ HttpAnswer top_values(Api& api, const Asked& asked) {
   root["distinct"] = grouped.found - (grouped.without != 0);
   root["others"] = others;
   root["without"] = grouped.without;
+  root["weighted"] = grouped.weighted;
   root["approximate"] = grouped.approximate;
   root["scanned"] = scanned_json(scanned);
   if (root["values"].empty()) {
@@ -169,6 +214,7 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   g.fields = asked.texts("by");
   if (g.fields.size() > 2) throw Refused{api_error(400, "`by` may be given twice at most", "", "by")};
   measure(asked, g);
+  g.as_stored = asked.flag("as_stored");
   // Without a range: from the first to the last event that there is.
   if (!asked.given("from") || !asked.given("to")) {
     std::int64_t first = std::numeric_limits<std::int64_t>::max(),
@@ -197,6 +243,10 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
     throw Refused{api_error(400, "that would be more than 5000 buckets",
                             "take a longer bucket or a shorter time", "bucket")};
   Scanned scanned;
+  std::vector<FieldId> named = query.where.fields();
+  for (const std::string& field : g.fields) named.push_back(field_id(field));
+  if (!g.field.empty()) named.push_back(field_id(g.field));
+  api.asked_fields().note(named, system_now());
   Grouped grouped = group_events(held.stores, query, g, scanned);
   Json root{
       {"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
@@ -215,6 +265,7 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   }
   root = rows.with_cut(std::move(root));
   root["rows"] = rows.take();
+  root["weighted"] = grouped.weighted;
   root["approximate"] = grouped.approximate;
   root["scanned"] = scanned_json(scanned);
   std::vector<FieldId> fields;  // that nothing was found by
@@ -271,6 +322,32 @@ const CallRegistration kEvents(
                {{"events", list_of(map_of(is_anything()))}, cut_at_bytes(), {"scanned", scanned_schema()}});
          },
      .is_long = true});
+const CallRegistration kHeld(
+    {.method = "GET",
+     .path = "/v1/held",
+     .name = "listHeld",
+     .text = "Lines that a pipeline which hides values could not take apart, and kept sealed: opened with "
+             "the key, newest first. "
+             "`closed`: how many were sealed with another key; their `line` is null.",
+     .parameters = with_query({{.name = "limit",
+                                .type = OptionType::integer,
+                                .fallback = "50",
+                                .text = "At most so many.",
+                                .most = 1000}}),
+     .run = held_lines,
+     .example =
+         R"({"lines":[{"timestamp":"2026-11-23T10:00:00Z","body":"{name:word} {name:word}","line":"ticket kestrel",
+       "dingle.unmatched":"expected `GET`","dingle.pipeline":"gate"}],"closed":0,"scanned":{"matched":1,
+       "events_read":1200,"blocks":23,"blocks_left_out":17,"indexes":4,"complete":true}})",
+     .answer =
+         [] {
+           return object_of({{"lines", list_of(map_of(is_anything()))},
+                             {"closed", is_integer()},
+                             cut_at_bytes(),
+                             {"scanned", scanned_schema()}});
+         },
+     .is_long = true,
+     .scope = Scope::lines});
 const CallRegistration kValues(
     {.method = "GET",
      .path = "/v1/values",
@@ -278,6 +355,9 @@ const CallRegistration kValues(
      .text = "The most frequent values of a field.",
      .parameters =
          with_query({{.name = "field", .text = "The field whose values are counted.", .required = true},
+                     {.name = "as_stored",
+                      .type = OptionType::boolean,
+                      .text = "Count each stored event once, whatever it stands for (`dingle.stands_for`)."},
                      {.name = "limit",
                       .type = OptionType::integer,
                       .fallback = "20",
@@ -286,7 +366,7 @@ const CallRegistration kValues(
      .run = top_values,
      .example =
          R"({"field":"ship","values":[{"value":"Fulmar","count":174}],"distinct":7,"others":906,"without":2645,
-       "approximate":false,"scanned":{"matched":3725,"events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,
+       "weighted":false,"approximate":false,"scanned":{"matched":3725,"events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,
        "complete":true}})",
      .answer =
          [] {
@@ -296,6 +376,7 @@ const CallRegistration kValues(
                 {"distinct", is_integer()},
                 {"others", is_integer()},
                 {"without", is_integer()},
+                {"weighted", is_boolean()},
                 {"approximate", is_boolean()},
                 cut_at_bytes(),
                 {"scanned", scanned_schema()}});
@@ -311,6 +392,9 @@ const CallRegistration kTimeline(
            .type = OptionType::duration,
            .text = "The length of a bucket: 10s, 5m. Some sixty buckets, if missing.",
            .least = 1},
+          {.name = "as_stored",
+           .type = OptionType::boolean,
+           .text = "Count each stored event once, whatever it stands for (`dingle.stands_for`)."},
           {.name = "by", .type = OptionType::texts, .text = "A field to split by; may be given twice."},
           {.name = "measure",
            .fallback = "count",
@@ -319,7 +403,7 @@ const CallRegistration kTimeline(
      .run = count_over_time,
      .example =
          R"({"bucket_seconds":3600,"by":["ship"],"rows":[{"time":"2026-11-23T10:00:00Z","keys":["Fulmar"],
-       "count":174}],"from":"2026-11-23T10:00:00Z","to":"2026-11-23T11:00:00Z","approximate":false,"scanned":{"matched":174,
+       "count":174}],"from":"2026-11-23T10:00:00Z","to":"2026-11-23T11:00:00Z","weighted":false,"approximate":false,"scanned":{"matched":174,
        "events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,"complete":true}})",
      .answer =
          [] {
@@ -331,6 +415,7 @@ const CallRegistration kTimeline(
                                                          {"value", or_null(is_number()), false}}))},
                              {"from", is_moment(), false},
                              {"to", is_moment(), false},
+                             {"weighted", is_boolean()},
                              {"approximate", is_boolean()},
                              cut_at_bytes(),
                              {"scanned", scanned_schema()}});

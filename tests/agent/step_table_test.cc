@@ -1,7 +1,9 @@
 // Steps as they are written in a configuration, on one line each: what becomes of it, and what is counted.
 #include <cmath>
 
+#include "agent/sealing.h"
 #include "agent/yaml.h"
+#include "core/steps/hiding.h"
 #include "tests/core/step_fixture.h"
 
 namespace dingle {
@@ -168,6 +170,118 @@ INSTANTIATE_TEST_SUITE_P(
         StepCase{"[sample: { shares: { \"body = 'x'\": 0% }, share: 100% }]", "x", "", "dropped=1"},
         StepCase{"[sample: { shares: { \"body = 'y'\": 0% } }, set: { fields: { a: 1 } }]", "x", "a=1"}));
 
+constexpr const char* kParse = "parse: { templates: ['{user:word} {at:ip} {text}'] }";
+
+class FakeSealing final : public Sealing {
+ public:
+  std::string problem() const override { return ""; }
+  std::string digest(std::string_view text) const override {
+    return "d" + std::to_string(text.size()) + "0123456789";
+  }
+  std::string seal(std::string_view text) const override { return "sealed:" + std::to_string(text.size()); }
+};
+
+std::string masking(const std::string& more) {
+  return "[" + std::string(kParse) + ", mask: { " + more + " }]";
+}
+
+struct MaskCase {
+  std::string step;
+  const char *line, *event;
+};
+class Masks : public testing::TestWithParam<MaskCase> {};
+TEST_P(Masks, HideEveryCopyInTheEvent) {
+  Findings findings("");
+  const Node steps = read_yaml(GetParam().step, findings);
+  Trial r = run({GetParam().line});
+  for (const Node& item : steps.items) r.pipeline->add(written(item, findings));
+  for (const Finding& f : findings.all()) FAIL() << GetParam().step << ": " << f.message;
+  for (std::size_t i = 0; i < steps.items.size(); ++i) {
+    StepTally tally;
+    r.pipeline->step(i, r.batch, tally, r.present);
+    EXPECT_EQ(tally.unbalanced, 0u);
+  }
+  EXPECT_EQ(std::string(r.batch.events[0].body) + " | " + r.fields(0), GetParam().event) << GetParam().step;
+}
+INSTANTIATE_TEST_SUITE_P(
+    All, Masks,
+    testing::Values(
+        MaskCase{masking("fields: [user]"), "kestrel 192.0.2.7 hello kestrel, kestrels",
+                 "*** 192.0.2.7 hello ***, kestrels | user=*** at=192.0.2.7 text=hello ***, kestrels"},
+        MaskCase{masking("fields: [user]"), "ann 192.0.2.7 ann",
+                 "*** 192.0.2.7 ann | user=*** at=192.0.2.7 text=ann"},  // short: by place alone
+        MaskCase{masking("fields: [at], with: x"), "ann 192.0.2.7 to 192.0.2.77 and 192.0.2.7",
+                 "ann x to 192.0.2.77 and x | user=ann at=x text=to 192.0.2.77 and x"},
+        MaskCase{masking("fields: [user, nobody], keep_last: 2"), "kestrel 192.0.2.7 -",
+                 "***el 192.0.2.7 - | user=***el at=192.0.2.7 text=-"},
+        MaskCase{masking("fields: [user], keep_last: 4"), "kestrel 192.0.2.7 -",
+                 "*** 192.0.2.7 - | user=*** at=192.0.2.7 text=-"},  // too short
+        MaskCase{masking("find: [card, email], keep_last: 4"),
+                 "ann 192.0.2.7 paid 4111 1111 1111 1111, a@b.example; 4111111111111112",
+                 "ann 192.0.2.7 paid ***1111, ***mple; 4111111111111112 | user=ann at=192.0.2.7 text=paid "
+                 "***1111, ***mple; 4111111111111112"},
+        MaskCase{masking("find: [token]"),
+                 "ann 192.0.2.7 Authorization: Bearer abcdef123 password=hunter22 x",
+                 "ann 192.0.2.7 Authorization: Bearer *** password=*** x | user=ann at=192.0.2.7 "
+                 "text=Authorization: Bearer *** password=*** x"},
+        MaskCase{masking("find: [address], keep_parts: 3"), "ann 192.0.2.7 from 2001:db8:1::9 v1.2.3",
+                 "ann 192.0.2.*** from 2001:db8:1:*** v1.2.3 | user=ann at=192.0.2.*** text=from "
+                 "2001:db8:1:*** v1.2.3"},
+        MaskCase{masking("regex: 'booking (?<n>[0-9]+)', within: [text]"),
+                 "ann 192.0.2.7 booking 778812 and 778812",
+                 "ann 192.0.2.7 booking *** and *** | user=ann at=192.0.2.7 text=booking *** and ***"},
+        MaskCase{
+            "[json, mask: { fields: [user, pin] }]",
+            R"({"user":"J\u00f6rg","pin":7,"other":"7 or 17","n":7})",
+            R"({"user":"***","pin":***,"other":"*** or 17","n":***} | user=*** pin=*** other=*** or 17 n=7)"},
+        MaskCase{"[csv: { columns: [user, note] }, mask: { fields: [user] }]", R"("the ""old"" one",x)",
+                 R"("***",x | user=*** note=x)"},
+        MaskCase{"[xml: { values: { user: u } }, mask: { fields: [user] }]", "<c><u>Tern &amp; Auk</u></c>",
+                 "<c><u>***</u></c> | user=***"},
+        MaskCase{"[set: { fields: { id: 40711 } }, mask: { fields: [id] }]",
+                 "ticket 040711 of 40711 or 407110", "ticket *** of *** or 407110 | id=***"},
+        MaskCase{"[parse: { templates: ['{at:ip} {text}'] }, mask: { fields: [user] }]", "kestrel was here",
+                 "{word} {word} {word} | dingle.unmatched=expected an IP address dingle.unmatched.column=1"},
+        MaskCase{"[parse: { templates: ['{at:ip} {text}'] }, mask: { find: [email] }]", "from a@b.example",
+                 "from *** | dingle.unmatched=expected an IP address dingle.unmatched.column=1"}));
+
+TEST(Masks, WhatWasNotTakenApartIsSealedOrPasses) {
+  Findings findings("");
+  const Node steps =
+      read_yaml("[parse: { templates: ['{user:word} {at:ip}'] }, mask: { fields: [user] }]", findings);
+  for (const auto& [how, expected] : {std::pair{Unparsed::hold, "sealed:14"}, {Unparsed::pass, ""}}) {
+    auto mask = written(steps.items[1], findings);
+    mask->treat_unparsed(how, std::make_shared<FakeSealing>());
+    Trial r = run({"kestrel nobody"}, written(steps.items[0], findings), std::move(mask));
+    const Field* held = r.batch.events[0].find(names::held);
+    EXPECT_EQ(held ? held->value.to_string() : "", expected);
+    EXPECT_EQ(r.batch.events[0].body == "kestrel nobody", how == Unparsed::pass);
+  }
+}
+
+TEST(Masks, WhatIsDroppedBeforeIsConcealed) {
+  Findings findings("");
+  const Node steps = read_yaml("[drop: { where: \"body like '%x'\" }, mask: { find: [email] }]", findings);
+  Trial r = run({"kestrel x", "kestrel a@b.example"}, written(steps.items[0], findings),
+                written(steps.items[1], findings));
+  EXPECT_EQ(std::string(r.batch.events[0].body).find("kestrel x"), std::string::npos);
+  EXPECT_EQ(r.batch.events[1].body, "kestrel ***");
+}
+
+TEST(Digests, AreEqualForEqualValues) {
+  Findings findings("");
+  static const PatternLibrary library;
+  const Node steps = read_yaml("[digest: { fields: [user], key: { env: NOBODY_SET_THIS } }]", findings);
+  const Node::Entry& entry = steps.items[0].entries[0];
+  const Options o = Options::read(step_kind("digest")->spec.options, entry.value, "digest", findings);
+  auto digest = step_kind("digest")->make(
+      {o, library, findings, [](const std::string&) { return std::make_shared<FakeSealing>(); }});
+  ASSERT_NE(digest, nullptr);
+  const Node parse = read_yaml("[" + std::string(kParse) + "]", findings);
+  const Trial r = run({"kestrel 192.0.2.7 kestrel"}, written(parse.items[0], findings), std::move(digest));
+  EXPECT_EQ(r.batch.events[0].body, "d70123456789 192.0.2.7 d70123456789");
+}
+
 // What is kept is near the share, sums are right, and a second step decides anew.
 TEST(SampleShares, MeetTheTruthOnAverage) {
   std::vector<std::string> lines;
@@ -229,7 +343,11 @@ INSTANTIATE_TEST_SUITE_P(
         RefusedCase{"[sample: { share: 101% }]", "no share"}, RefusedCase{"[sample: {}]", "neither `share`"},
         RefusedCase{"[sample: { shares: { 'a ==': 1% } }]", "single ="},
         RefusedCase{"[pace: { most: 0 }]", "most"}, RefusedCase{"[each: { field: a, as: body }]", "as"},
-        RefusedCase{"[pairs: { equals: '' }]", "one byte"},
+        RefusedCase{"[mask: {}]", "what is hidden"},
+        RefusedCase{"[mask: { find: [cards] }]", "did you mean `card`"},
+        RefusedCase{"[mask: { regex: '(' }]", "regex"},
+        RefusedCase{"[mask: { fields: [a], within: [b] }]", "`within` is for"},
+        RefusedCase{"[digest: { fields: [a] }]", "key"}, RefusedCase{"[pairs: { equals: '' }]", "one byte"},
         RefusedCase{"[set: {}]", "neither `fields` nor `computed`"},
         RefusedCase{"[set: { computed: { a: 'b +' } }]", "a value"},
         RefusedCase{"[set: { computed: { timestamp: '1' } }]", "belongs"}));

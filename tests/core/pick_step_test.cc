@@ -4,8 +4,6 @@
 namespace dingle {
 namespace {
 
-using Texts = std::vector<std::string>;
-
 std::unique_ptr<Step> picks(const Texts& first, const Texts& last = {}, const Texts& all = {},
                             const Texts& required = {}) {
   Node options = map({});

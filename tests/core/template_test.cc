@@ -221,12 +221,12 @@ TEST(Template, FailureSaysColumnExpectedAndFound) {
 TEST(Template, AFailureInCsvNamesItsColumnAndPlace) {
   auto t = compile("{at:int} {:csv(ship, berth:int, , place)}");
   auto why = [&](const char* line) { return t->explain(line, {}).sentence(); };
-  EXPECT_EQ(why("7 Kittiwake,four,x,y"), "column 13: expected int in the column `berth`, found \"four,x,y\"");
+  EXPECT_EQ(why("7 Kittiwake,four,x,y"), "column 13: expected int in column 2, `berth`, found \"four,x,y\"");
   EXPECT_EQ(why("7 Kittiwake,4"), "column 14: expected `,` and cell 3, found the end of the line");
   EXPECT_EQ(why("7 Kittiwake,4,x"),
-            "column 16: expected `,` and the column `place`, found the end of the line");
+            "column 16: expected `,` and column 4, `place`, found the end of the line");
   EXPECT_EQ(why("7 \"Kitti,4,x,y"),
-            "column 3: expected a closing quote of the column `ship`, found \"\"Kitti,4,x,y\"");
+            "column 3: expected a closing quote of column 1, `ship`, found \"\"Kitti,4,x,y\"");
   EXPECT_EQ(why("7 Kittiwake,4,x,y,z"), "column 18: expected the end of the line, found \",z\"");
   EXPECT_EQ(why("7 \"Kitti\"wake,4,x,y"),
             "column 10: expected `,` and column 2, `berth`, found \"wake,4,x,y\"");

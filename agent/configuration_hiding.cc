@@ -1,0 +1,64 @@
+#include "agent/configuration_hiding.h"
+
+#include "agent/sealing.h"
+#include "core/steps/hiding.h"
+
+namespace dingle {
+
+void settle_hiding(const Options& options, const Options& server, const Node& at, Pipeline& pipeline,
+                   Findings& findings) {
+  const std::string key = server.section("held").text("key");
+  const std::string chosen = options.given("unparsed") ? options.text("unparsed")
+                             : key.empty()             ? "mask"
+                                                       : "hold";
+  const Step* remembers = nullptr;
+  bool any = false, off = false;
+  for (const auto& step : pipeline.steps) {
+    off = off || (step->off && (step->kind == "mask" || step->kind == "digest"));
+    if (step->with_memory() && remembers == nullptr) remembers = step.get();
+    if (step->hides() == nullptr) continue;
+    any = true;
+    if (remembers != nullptr)
+      findings.error(at,
+                     "in `" + pipeline.name + "` the step `" + step->kind + "` stands behind `" +
+                         remembers->kind + "`, which remembers what it should not see",
+                     "put `" + step->kind + "` before it");
+    step->treat_unparsed(chosen == "hold"   ? Unparsed::hold
+                         : chosen == "mask" ? Unparsed::mask
+                                            : Unparsed::pass,
+                         chosen == "hold" ? sealing_with(key) : nullptr);
+  }
+  if (!options.given("unparsed")) return;
+  if (!any && !off)
+    findings.error(options.where("unparsed"), "no step of `" + pipeline.name + "` hides anything",
+                   "`unparsed` is for pipelines with `mask` or `digest`");
+  else if (chosen == "hold" && key.empty())
+    findings.error(options.where("unparsed"), "`hold` needs a key",
+                   "add server: { held: { key: { file: PATH } } }");
+}
+
+std::string missing_key(const Configuration& configuration) {
+  for (const PipelineSettings& p : configuration.pipelines)
+    for (const auto& step : p.pipeline->steps)
+      if (const auto keyed = step->keyed())
+        if (const std::string problem = keyed->problem(); !problem.empty())
+          return "pipeline " + p.name + ": `" + step->kind + "` has no key: " + problem;
+  return "";
+}
+
+std::vector<std::string> hiding_switched_off(const Configuration& configuration) {
+  std::vector<std::string> all;
+  for (const PipelineSettings& p : configuration.pipelines)
+    for (const auto& step : p.pipeline->steps)
+      if (step->off && (step->kind == "mask" || step->kind == "digest"))
+        all.push_back("pipeline " + p.name + ": " + (step->name.empty() ? step->kind : step->name));
+  return all;
+}
+
+bool is_hidden(const Configuration& configuration, const std::string& source) {
+  for (const std::size_t node : configuration.flow.reached_from(source))
+    if (configuration.flow.nodes[node].pipeline->hides()) return true;
+  return false;
+}
+
+}  // namespace dingle
