@@ -172,7 +172,7 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
        true, "");
   for (const Json& p : status["pipelines"])
     for (std::size_t i = 0; i < p["steps"].size(); ++i)
-      for (const char* what : {"in", "dropped", "failed"})
+      for (const char* what : {"in", "dropped", "failed", "missed", "gave_up"})
         m.add(std::string("dingle_step_") + what + "_events", true,
               std::string("Events of a step: ") + what + ".", label_of_step(p, i),
               p["steps"][i][what].get<double>());

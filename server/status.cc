@@ -46,6 +46,7 @@ Json steps_of(const Engine::Flowing& flowing, std::size_t pipeline, const Number
            {"dropped", n(prefix + "dropped")},
            {"failed", n(prefix + "failed")},
            {"missed", n(prefix + "missed")},
+           {"gave_up", n(prefix + "gave_up")},
            {"about_bytes_in", about("bytes_in")},
            {"about_bytes_out", about("bytes_out")}};
     if (step.off) s["off"] = true;

@@ -34,7 +34,7 @@ Json source_schema() {
 
 Json step_schema() {
   return with(
-      counts({"in", "out", "dropped", "failed", "missed", "about_bytes_in", "about_bytes_out",
+      counts({"in", "out", "dropped", "failed", "missed", "gave_up", "about_bytes_in", "about_bytes_out",
               "nanoseconds_each"}),
       {{"step", is_text()},
        {"name", is_text()},

@@ -32,6 +32,7 @@ FlowCounters::FlowCounters(Spool& spool, const Configuration& c,
                   of_step("bytes_in"),
                   of_step("bytes_out"),
                   of_step("missed"),
+                  of_step("gave_up"),
                   {},
                   {}};
       for (std::size_t t = 0; t < p.pipeline->steps[i]->templates().size(); ++t) {
@@ -73,13 +74,15 @@ void FlowCounters::count(const Work::Made& made, std::size_t number, Changes& ch
     dingle::count(changes, step.bytes_in, t.bytes_in);
     dingle::count(changes, step.bytes_out, t.bytes_out);
     dingle::count(changes, step.missed, t.missed);
+    dingle::count(changes, step.gave_up, t.gave_up);
     dingle::count(changes, p.stood_for, t.stood_for);
     dingle::count(changes, p.early, t.early);
     dingle::count(changes, p.passed_around, t.passed_around);
     dingle::count(changes, p.fields_left_out, t.fields_left_out);
     dingle::count(changes, p.values_as_text, t.values_as_text);
-    for (std::size_t m = 0; m < t.matched.size(); ++m) dingle::count(changes, step.matched[m], t.matched[m]);
-    for (std::size_t m = 0; m < t.expensive.size(); ++m)
+    for (std::size_t m = 0; m < std::min(t.matched.size(), step.matched.size()); ++m)
+      dingle::count(changes, step.matched[m], t.matched[m]);
+    for (std::size_t m = 0; m < std::min(t.expensive.size(), step.expensive.size()); ++m)
       dingle::count(changes, step.expensive[m], t.expensive[m]);
   }
 }

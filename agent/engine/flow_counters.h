@@ -34,7 +34,8 @@ class FlowCounters {
 
  private:
   struct OfStep {
-    CounterId in, out, dropped, failed, nanoseconds, created, merged, measured, bytes_in, bytes_out, missed;
+    CounterId in, out, dropped, failed, nanoseconds, created, merged, measured, bytes_in, bytes_out, missed,
+        gave_up;
     std::vector<CounterId> matched, expensive;  // by template
   };
   std::vector<OfPipeline> pipelines_;

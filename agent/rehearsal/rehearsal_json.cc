@@ -81,6 +81,7 @@ Json json_of(const Step& step, const Rehearsal::OfStep& of) {
               {"dropped", t.dropped},
               {"failed", t.failed},
               {"missed", t.missed},
+              {"gave_up", t.gave_up},
               {"changed", of.changed},
               {"bytes_in", t.bytes_in},
               {"bytes_out", t.bytes_out},

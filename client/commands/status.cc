@@ -36,8 +36,8 @@ void leave_out_memory(std::vector<Column>& columns, const std::vector<Json>& row
     const auto none = [&](const char* key) {
       return std::all_of(rows.begin(), rows.end(), [&](const Json& r) { return r.value(key, 0) == 0; });
     };
-    return (c.key == "missed" && none("missed")) ||
-           ((c.key == "merged" || c.key == "held" || c.key == "created") && none("merged"));
+    return ((c.key == "missed" || c.key == "gave_up" || c.key == "created") && none(c.key.c_str())) ||
+           ((c.key == "merged" || c.key == "held") && none("merged"));
   });
 }
 
@@ -65,6 +65,7 @@ void print_steps(const Client& client, const Json& status) {
                               {"out", "OUT", Look::count},
                               {"failed", "FAILED", Look::count, true},
                               {"missed", "MISSED", Look::count},
+                              {"gave_up", "GAVE UP", Look::count, true},
                               {"dropped", "DROPPED", Look::count},
                               {"merged", "FOLDED", Look::count},
                               {"created", "MADE", Look::count},

@@ -224,7 +224,11 @@ std::string shape_of(std::string_view line, std::int64_t reference, bool with_wo
 
 }  // namespace
 
-std::string shape_of(std::string_view line, std::int64_t reference) { return shape_of(line, reference, true); }
-std::string bare_shape_of(std::string_view line, std::int64_t reference) { return shape_of(line, reference, false); }
+std::string shape_of(std::string_view line, std::int64_t reference) {
+  return shape_of(line, reference, true);
+}
+std::string bare_shape_of(std::string_view line, std::int64_t reference) {
+  return shape_of(line, reference, false);
+}
 
 }  // namespace dingle

@@ -164,6 +164,7 @@ class Alert final : public MemoryStep {
       ++tally.out;
       Seen::One one;
       ByteWriter out(one.key);
+      out.u8(kKey);
       for (const FieldId field : by) {
         owned.set(batch.get(event, field));
         owned.write(out);
@@ -209,6 +210,7 @@ class Alert final : public MemoryStep {
 
  private:
   static constexpr std::size_t kLongestKey = 4096;
+  static constexpr std::uint8_t kKey = 1;  // a key begins with it: an empty one is the memory's own
   std::size_t most_times() const { return too_few ? threshold : threshold + 1; }
   std::uint64_t charge() const { return 400 + most_times() * 16; }
   void note(DueMap<Watched>::Held& held, Turn& turn) const {
@@ -265,13 +267,14 @@ class Alert final : public MemoryStep {
       settle(m, *held);
       note(*held, turn);
     };
-    if (by.empty()) add("");
+    if (by.empty()) add(std::string(1, static_cast<char>(kKey)));
     const auto table = keys ? keys->now() : nullptr;
     if (table == nullptr) return;
     OwnedValue owned;
     for (const Value& value : table->keys()) {
       std::string key;
       ByteWriter out(key);
+      out.u8(kKey);
       owned.set(value);
       owned.write(out);
       if (m.watched.size() < most_keys) add(key);
@@ -294,7 +297,7 @@ class Alert final : public MemoryStep {
     ByteReader in(key);
     OwnedValue owned;
     const auto table = keys->now();
-    if (table == nullptr || !owned.read(in)) return false;
+    if (table == nullptr || in.u8() != kKey || !owned.read(in)) return false;
     const Value value = owned.value();
     return !table->find(value.is_textual() ? std::string(value.as_text()) : value.to_string()).empty();
   }
@@ -310,6 +313,7 @@ class Alert final : public MemoryStep {
                        " within " + format_duration(within);
     if (too_few) body += ", " + std::to_string(count) + " came";
     ByteReader in(key);
+    in.u8();
     for (std::size_t i = 0; i < by.size(); ++i) {
       OwnedValue owned;
       if (!owned.read(in)) break;

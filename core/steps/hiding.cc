@@ -1,13 +1,13 @@
 #include "core/steps/hiding.h"
 
 #include <algorithm>
-#include <charconv>
 #include <functional>
 
 #include "core/condition/words.h"
 #include "core/draft/tokens.h"
 #include "core/json_fields.h"
 #include "core/nearest.h"
+#include "core/steps/literal_search.h"
 #include "core/template/lexemes.h"
 
 namespace dingle {
@@ -28,9 +28,10 @@ bool whole_word(std::string_view text, std::size_t from, std::size_t to) {
          (to == text.size() || !is_word_byte(text[to]) || !is_word_byte(text[to - 1]));
 }
 
-void by_content(std::string_view text, std::string_view part, const HiddenText& hidden,
+void by_content(std::string_view text, std::string_view part, std::size_t rarest, const HiddenText& hidden,
                 std::vector<Range>& ranges) {
-  for (std::size_t at = text.find(part); at != std::string_view::npos; at = text.find(part, at + 1))
+  for (std::size_t at = find_literal(text, part, rarest); at != std::string_view::npos;
+       at = find_literal(text, part, rarest, at + 1))
     if (whole_word(text, at, at + part.size())) ranges.push_back({at, at + part.size(), &hidden});
 }
 
@@ -85,14 +86,12 @@ void find_ranges(std::string_view text, const HiddenText& hidden, std::vector<Ra
   if (less(first, to) && less(from, last))  // they overlap in memory
     ranges.push_back({static_cast<std::size_t>(std::max(first, from, less) - from),
                       static_cast<std::size_t>(std::min(last, to, less) - from), &hidden});
+  if (text.size() < hidden.text.size()) return;  // however it is written
   if (hidden.number) by_number(text, hidden, ranges);
-  if (hidden.text.size() >= kLeastByContent) by_content(text, hidden.text, hidden, ranges);
+  if (hidden.text.size() >= kLeastByContent) by_content(text, hidden.text, hidden.rarest, hidden, ranges);
   if (text.find('\\') != std::string_view::npos) by_json(text, hidden, ranges);
-  if (hidden.text.find('"') != std::string_view::npos)
-    by_content(text, replaced(hidden.text, '"', "\"\""), hidden, ranges);
-  if (hidden.text.find_first_of("&<>") != std::string_view::npos)
-    by_content(text, replaced(replaced(replaced(hidden.text, '&', "&amp;"), '<', "&lt;"), '>', "&gt;"),
-               hidden, ranges);
+  for (const std::string& written : hidden.written)
+    by_content(text, written, rarest_byte(written), hidden, ranges);
 }
 
 bool luhn(std::string_view text) {
@@ -127,8 +126,18 @@ constexpr NamedFinder kNamed[] = {
 
 }  // namespace
 
+HiddenText hidden_text(std::string_view text, std::string instead, bool number) {
+  HiddenText hidden{text, std::move(instead), number, rarest_byte(text)};
+  if (text.find('"') != std::string_view::npos) hidden.written.push_back(replaced(text, '"', "\"\""));
+  if (text.find('&') != std::string_view::npos || text.find('<') != std::string_view::npos ||
+      text.find('>') != std::string_view::npos)
+    hidden.written.push_back(replaced(replaced(replaced(text, '&', "&amp;"), '<', "&lt;"), '>', "&gt;"));
+  return hidden;
+}
+
 bool hide(std::string_view text, const std::vector<HiddenText>& hidden, std::string& made) {
-  std::vector<Range> ranges;
+  thread_local std::vector<Range> ranges;
+  ranges.clear();
   for (const HiddenText& one : hidden) find_ranges(text, one, ranges);
   if (ranges.empty()) return false;
   std::sort(ranges.begin(), ranges.end(),
@@ -157,7 +166,6 @@ void HidingStep::follow(StepFields& all) const {
 void HidingStep::run(Batch& batch, StepTally& tally) const {
   std::vector<HiddenText> hidden;
   std::string made;
-  tally.expensive.resize(1);
   for (Event& event : batch.events) {
     if (event.dropped_by != 0) continue;
     const bool failed = event.failed_step != 0 && event.failed_step < number && unparsed_ != Unparsed::pass &&
@@ -185,7 +193,8 @@ void HidingStep::hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hi
       continue;
     }
     const std::string_view text = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
-    hidden.push_back({text, instead(text, nullptr), value.kind() == Kind::integer});
+    if (text.empty()) continue;
+    hidden.push_back(hidden_text(text, instead(text, nullptr), value.kind() == Kind::integer));
   }
   if (!finders.empty()) {
     if (within.empty()) find_in(event.body, hidden, tally);
@@ -203,9 +212,14 @@ void HidingStep::hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hi
     const Field f = event.fields[i];
     const bool chosen = std::find(fields.begin(), fields.end(), f.name) != fields.end();
     if (!f.value.is_textual()) {
-      const std::string text = f.value.to_string();
+      // Its text is made only where one could be equal to it.
+      const bool any = std::any_of(hidden.begin(), hidden.end(), [](const HiddenText& one) {
+        return is_decimal_digit(one.text.front()) || one.text.front() == '-' || one.text == "true" ||
+               one.text == "false";
+      });
+      const std::string text = any ? f.value.to_string() : std::string();
       for (const HiddenText& one : hidden)
-        if (one.text == text && (chosen || text.size() >= kLeastByContent)) {
+        if (any && one.text == text && (chosen || text.size() >= kLeastByContent)) {
           event.set(batch.arena, f.name, Value::text(batch.arena.copy(one.instead)));
           break;
         }
@@ -232,8 +246,8 @@ void HidingStep::find_in(std::string_view text, std::vector<HiddenText>& hidden,
       const Regex::Outcome outcome = n == kMostHidden ? Regex::Outcome::too_expensive : find.find(text, at);
       if (outcome == Regex::Outcome::too_expensive) {
         // What was not looked at to the end may hold what is to be hidden.
-        ++tally.expensive[0];
-        if (at < text.size()) hidden.push_back({text.substr(at), "***", false});
+        ++tally.gave_up;
+        if (at < text.size()) hidden.push_back(hidden_text(text.substr(at), "***", false));
       }
       if (outcome != Regex::Outcome::match) break;
       const auto [from, to] = find.place();
@@ -243,7 +257,7 @@ void HidingStep::find_in(std::string_view text, std::vector<HiddenText>& hidden,
         if (const auto [a, b] = find.place(finder.group); a < b && b <= text.size()) first = a, last = b;
       const std::string_view found = text.substr(first, last - first);
       if (found.empty() || (finder.sound != nullptr && !finder.sound(found))) continue;
-      hidden.push_back({found, instead(found, &finder), false});
+      hidden.push_back(hidden_text(found, instead(found, &finder), false));
     }
   }
 }

@@ -24,13 +24,16 @@ enum class Unparsed {
 struct HiddenText {
   std::string_view text;
   std::string instead;
-  bool number = false;  // it is looked for as a number, however that is written
+  bool number = false;                    // it is looked for as a number, however that is written
+  std::size_t rarest = 0;                 // of its bytes
+  std::vector<std::string> written = {};  // as other formats write it
 };
 
 // Puts what stands in their places into a text: where it lies in the same memory as a hidden one, where it holds one of at least
 // four bytes as a whole word, or one as a JSON string with escapes, a CSV cell or XML text would be written. False if there is
 // none. `made` is replaced. Time grows with the text's length for each hidden one.
 bool hide(std::string_view text, const std::vector<HiddenText>& hidden, std::string& made);
+HiddenText hidden_text(std::string_view text, std::string instead, bool number);
 
 class HidingStep : public Step {
  public:

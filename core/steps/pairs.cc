@@ -38,7 +38,6 @@ class PairsStep final : public Structured {
   void run(Batch& batch, StepTally& tally) const override {
     std::vector<Field> found;
     std::vector<Value> values(made->value_count());
-    tally.expensive.resize(1);
     each(batch, tally, [&](Event& event) {
       ++tally.out;
       const Value input = batch.get(event, field);
@@ -51,7 +50,7 @@ class PairsStep final : public Structured {
         std::size_t tries = 0;
         for (std::size_t at = 0; at < text.size();) {
           if (++tries == kMostPairWords) {
-            ++tally.expensive[0];
+            ++tally.gave_up;
             break;
           }
           at = word_behind(text, at, made->matched(text.substr(at), context, values.data()));

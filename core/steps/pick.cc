@@ -1,4 +1,5 @@
 // pick: values from anywhere in a text.
+#include "core/steps/literal_search.h"
 #include "core/steps/step.h"
 #include "core/steps/word_border.h"
 #include "core/template/syntax.h"
@@ -38,7 +39,7 @@ class Pick final : public Step {
   enum class Which { first, last, all };
   struct One {
     std::shared_ptr<const Template> made;
-    std::string begins;  // the text that it begins with
+    LiteralSearch begins;  // the text that it begins with
     Which which = Which::first;
   };
   FieldId field = names::body;
@@ -75,9 +76,9 @@ class Pick final : public Step {
         tally.missed += !found;
         tally.expensive[i] += too_many;
       }
-      for (const FieldId name : required)
-        if (event.find(name) == nullptr)
-          return fail(batch, event, tally, "there is no " + std::string(field_name(name)) + " in it");
+      for (const FieldId wanted : required)
+        if (event.find(wanted) == nullptr)
+          return fail(batch, event, tally, "there is no " + std::string(field_name(wanted)) + " in it");
       ++tally.out;
     });
   }
@@ -114,7 +115,7 @@ class Pick final : public Step {
   static std::size_t place(const One& one, std::string_view text, const MatchContext& context,
                            std::vector<Value>& values, bool& too_many) {
     const bool last = one.which == Which::last;
-    std::size_t at = last ? text.rfind(one.begins) : text.find(one.begins);
+    std::size_t at = last ? text.rfind(one.begins.text()) : one.begins.find(text);
     for (std::size_t tries = 0; at != std::string_view::npos; ++tries) {
       if (tries == kMostTries) {
         too_many = true;
@@ -122,9 +123,9 @@ class Pick final : public Step {
       }
       if (matches(one, text, at, context, values)) return at;
       if (last)
-        at = at == 0 ? std::string_view::npos : text.rfind(one.begins, at - 1);
+        at = at == 0 ? std::string_view::npos : text.rfind(one.begins.text(), at - 1);
       else
-        at = text.find(one.begins, at + 1);
+        at = one.begins.find(text, at + 1);
     }
     return at;
   }
@@ -139,8 +140,8 @@ class Pick final : public Step {
                        std::vector<Value>& values, Batch& batch, Event& event, bool& too_many) {
     std::vector<std::string> lists(one.made->slots().size());
     std::size_t tries = 0;
-    for (std::size_t at = text.find(one.begins); at != std::string_view::npos;
-         at = text.find(one.begins, at + 1)) {
+    for (std::size_t at = one.begins.find(text); at != std::string_view::npos;
+         at = one.begins.find(text, at + 1)) {
       if (tries++ == kMostTries) {
         too_many = true;
         break;
@@ -200,7 +201,7 @@ bool add(const StepMaking& m, const char* option, Pick::Which which, Pick& step)
       if (auto problem = unfit(parts, *made)) problems.push_back(std::move(*problem));
     for (const Problem& p : problems) m.findings.error_within(at, p);
     if (problems.empty())
-      step.all.push_back({std::move(made), parts.front().text, which});
+      step.all.push_back({std::move(made), LiteralSearch(parts.front().text), which});
     else
       ok = false;
   }

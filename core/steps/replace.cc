@@ -186,7 +186,6 @@ class Replace final : public Step {
   void run(Batch& batch, StepTally& tally) const override {
     std::unique_ptr<Finding::Search> search = finding ? finding->search(batch) : nullptr;
     std::string made;
-    tally.expensive.resize(1);
     each(batch, tally, [&](Event& event) {
       ++tally.out;
       const Value input = batch.get(event, field);
@@ -219,7 +218,7 @@ class Replace final : public Step {
     for (std::size_t n = 0; at <= text.size(); ++n) {
       const Finding::Outcome outcome =
           n == kMostReplaced ? Finding::Outcome::too_expensive : search.next(text, at, found);
-      if (outcome == Finding::Outcome::too_expensive) ++tally.expensive[0];
+      if (outcome == Finding::Outcome::too_expensive) ++tally.gave_up;
       if (outcome != Finding::Outcome::found) break;
       any = true;
       at = found.to > found.from ? found.to : found.to + 1;

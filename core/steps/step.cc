@@ -17,7 +17,7 @@ void StepTally::add(const StepTally& o) {
       failed += o.failed, nanoseconds += o.nanoseconds, fields_left_out += o.fields_left_out,
       values_as_text += o.values_as_text, stood_for += o.stood_for, early += o.early,
       passed_around += o.passed_around, measured += o.measured, bytes_in += o.bytes_in,
-      bytes_out += o.bytes_out, missed += o.missed, unbalanced += o.unbalanced;
+      bytes_out += o.bytes_out, missed += o.missed, gave_up += o.gave_up, unbalanced += o.unbalanced;
   auto add_each = [](std::vector<std::uint64_t>& to, const std::vector<std::uint64_t>& from) {
     if (to.size() < from.size()) to.resize(from.size());
     for (std::size_t i = 0; i < from.size(); ++i) to[i] += from[i];

@@ -32,6 +32,7 @@ struct StepTally {
   std::uint64_t measured = 0;            // events whose bytes were measured (Work::measure)
   std::uint64_t bytes_in = 0;            // of those
   std::uint64_t bytes_out = 0;           // of what was there behind it
+  std::uint64_t gave_up = 0;             // texts of which it could not look at all: there was a bound
   std::uint64_t missed = 0;              // values that it looked for, and that were not there
   std::uint64_t unbalanced = 0;          // events by which the counts do not add up; set by the pipeline
   std::vector<std::uint64_t> matched;    // parse: by template

@@ -59,6 +59,7 @@ const ComponentSpec kTallySpec{
       .most = 100'000}}};
 
 constexpr std::uint64_t kSeriesCharge = 300;  // bytes
+constexpr std::uint8_t kKey = 1;              // a key begins with it: an empty one is the memory's own
 constexpr std::size_t kLongestLabel = 200;    // bytes of a value
 
 // What one set of labels came to.
@@ -113,6 +114,7 @@ class Tally final : public MemoryStep {
     if (!read(text, counted)) return false;
     to.labels = fixed;
     ByteReader in(key);
+    if (in.u8() != kKey) return false;
     for (const std::string& label : labels) to.labels.emplace_back(label, in.text());
     to.value = static_cast<double>(counted.whole) + counted.parts;
     to.buckets = std::move(counted.buckets);
@@ -144,6 +146,7 @@ class Tally final : public MemoryStep {
       }
       key.clear();
       ByteWriter out(key);
+      out.u8(kKey);
       for (const FieldId field : label_ids) {
         const Value v = batch.get(event, field);
         const std::string_view text = v.absent()       ? std::string_view()
@@ -178,6 +181,7 @@ class Tally final : public MemoryStep {
   std::string others() const {
     std::string key;
     ByteWriter out(key);
+    out.u8(kKey);
     for (std::size_t i = 0; i < labels.size(); ++i) out.text("other");
     return key;
   }

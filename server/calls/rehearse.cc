@@ -173,6 +173,7 @@ Json rehearsed_step_schema() {
        {"dropped", is_integer()},
        {"failed", is_integer()},
        {"missed", is_integer()},
+       {"gave_up", is_integer()},
        {"changed", is_integer()},
        {"bytes_in", is_integer()},
        {"bytes_out", is_integer()},
@@ -255,7 +256,7 @@ const CallRegistration kRehearse(
      .example =
          R"({"configuration":"77ab03e2","source":"tide-gauge","lines":1,"leftovers":0,"pipelines":[{"pipeline":"tide","in":1,
        "bytes_in":7,"outcomes":{"failed":0,"dropped":0,"merged":0,"unrouted":0,"goes_on":1},"steps":[{"step":1,"kind":"parse",
-       "in":1,"out":1,"created":0,"merged":0,"dropped":0,"failed":0,"missed":0,"changed":1,"bytes_in":7,"bytes_out":15,"nanoseconds":900,
+       "in":1,"out":1,"created":0,"merged":0,"dropped":0,"failed":0,"missed":0,"gave_up":0,"changed":1,"bytes_in":7,"bytes_out":15,"nanoseconds":900,
        "templates":[{"template":"Tern {m:int}","matched":1}],"fields":[{"field":"m","events":1,"types":{"int":1}}]}],
        "to":[{"destination":"operations","events":1,"bytes":15,"names":{"tide-2026-11-23":1}}],
        "not_taken":{"count":0,"why":{},"lines":[]},"events":[{"outcome":"goes_on","line":1,"text":"Tern 42","steps":[{"step":1,

@@ -158,7 +158,9 @@ TEST(FieldsOfConfigurations, TheDemoHasNoWarning) {
   std::ifstream in(std::string(DINGLE_SOURCE) + "/demo/dingle.yaml");
   std::ostringstream text;
   text << in.rdbuf();
-  for (const Finding& f : all_findings(text.str())) ADD_FAILURE() << f.message << " " << f.hint;
+  std::string demo = text.str();
+  demo.replace(demo.find("demo/customs"), 4, std::string(DINGLE_SOURCE) + "/demo");
+  for (const Finding& f : all_findings(demo)) ADD_FAILURE() << f.message << " " << f.hint;
 }
 
 }  // namespace

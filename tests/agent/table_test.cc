@@ -153,12 +153,13 @@ TEST_F(TableFiles, AreReadAnewAndStayAsTheyWereWhileTheyAreBad) {
 
 TEST_F(TableFiles, AreNamedByStepsAndConditions) {
   write("mmsi,name,crew\n219,Tern,12\n");
-  const std::string yaml = "version: 1\ntables: { ships: { file: " + path_ +
-                           " } }\nsources: { in: { files: { paths: [/nowhere/*.log] } } }\npipelines:\n  a:\n    from: [in]\n    "
-                           "where: \"body in table ships\"\n"
-                           "    steps: [parse: { templates: ['{mmsi:int}'] }, lookup: { table: ships, by: "
-                           "mmsi, take: { ship: name } }]\n"
-                           "    to: [out]\ndestinations: { out: { nowhere: {} } }\n";
+  const std::string yaml =
+      "version: 1\ntables: { ships: { file: " + path_ +
+      " } }\nsources: { in: { files: { paths: [/nowhere/*.log] } } }\npipelines:\n  a:\n    from: [in]\n    "
+      "where: \"body in table ships\"\n"
+      "    steps: [parse: { templates: ['{mmsi:int}'] }, lookup: { table: ships, by: "
+      "mmsi, take: { ship: name } }]\n"
+      "    to: [out]\ndestinations: { out: { nowhere: {} } }\n";
   Findings findings("");
   const auto c = read_configuration(yaml, findings);
   ASSERT_TRUE(c) << (findings.all().empty() ? "" : findings.all()[0].message);

@@ -57,6 +57,7 @@ struct Remembers {
     t.now = now;
     pipeline.turn(0, batch, prepared, *memory, t, tally);
     for (auto& c : t.changes) {
+      EXPECT_FALSE(c.key.empty());  // that is the memory's own
       if (c.value)
         kept[c.key] = *c.value;
       else

@@ -1,0 +1,392 @@
+// What pipelines do to events, through the real program: hiding, sampling, counting, looking up, and expressions beside a database.
+#include <gtest/gtest.h>
+#include <libpq-fe.h>
+#include <sqlite3.h>
+#include <zstd.h>
+
+#include <cmath>
+#include <filesystem>
+#include <fstream>
+#include <map>
+
+#include "core/condition/expression.h"
+#include "tests/core/expression_grammar.h"
+#include "tests/end_to_end/caller.h"
+#include "tests/end_to_end/daemon.h"
+#include "tests/end_to_end/servers.h"
+#include "tests/end_to_end/service.h"
+
+namespace dingle {
+namespace {
+
+// ---- hiding ----
+
+// Whether a text stands in some bytes, or in what is compressed in them.
+bool holds(std::string_view bytes, std::string_view text) {
+  if (bytes.find(text) != std::string_view::npos) return true;
+  const std::string_view magic("\x28\xB5\x2F\xFD", 4);
+  for (std::size_t at = bytes.find(magic); at != std::string_view::npos; at = bytes.find(magic, at + 1)) {
+    std::string plain(16 << 20, '\0');
+    ZSTD_DCtx* context = ZSTD_createDCtx();
+    ZSTD_inBuffer in{bytes.data() + at, bytes.size() - at, 0};
+    ZSTD_outBuffer out{plain.data(), plain.size(), 0};
+    while (in.pos < in.size && out.pos < out.size) {
+      const std::size_t before = in.pos + out.pos, left = ZSTD_decompressStream(context, &out, &in);
+      if (ZSTD_isError(left) || left == 0 || in.pos + out.pos == before) break;
+    }
+    ZSTD_freeDCtx(context);
+    if (std::string_view(plain).substr(0, out.pos).find(text) != std::string_view::npos) return true;
+  }
+  return false;
+}
+
+bool database_holds(const std::string& path, std::string_view text) {
+  sqlite3* db = nullptr;
+  bool found = sqlite3_open(path.c_str(), &db) != SQLITE_OK;
+  std::vector<std::string> tables;
+  sqlite3_stmt* s = nullptr;
+  sqlite3_prepare_v2(db, "select name from sqlite_master where type = 'table'", -1, &s, nullptr);
+  while (sqlite3_step(s) == SQLITE_ROW)
+    tables.emplace_back(reinterpret_cast<const char*>(sqlite3_column_text(s, 0)));
+  sqlite3_finalize(s);
+  for (const std::string& table : tables) {
+    sqlite3_prepare_v2(db, ("select * from \"" + table + "\"").c_str(), -1, &s, nullptr);
+    while (sqlite3_step(s) == SQLITE_ROW)
+      for (int c = 0; c < sqlite3_column_count(s); ++c) {
+        const auto* blob = static_cast<const char*>(sqlite3_column_blob(s, c));
+        found = found || (blob != nullptr &&
+                          holds({blob, static_cast<std::size_t>(sqlite3_column_bytes(s, c))}, text));
+      }
+    sqlite3_finalize(s);
+  }
+  sqlite3_close(db);
+  return found;
+}
+
+// The files below a folder in which the text stands.
+std::vector<std::string> files_with(const std::string& folder, const std::string& text) {
+  std::vector<std::string> all;
+  for (const auto& entry : std::filesystem::recursive_directory_iterator(folder)) {
+    if (!entry.is_regular_file()) continue;
+    const std::string bytes = read_file(entry.path());
+    if (holds(bytes, text) || (bytes.starts_with("SQLite format 3") && database_holds(entry.path(), text)))
+      all.push_back(entry.path().filename());
+  }
+  return all;
+}
+
+constexpr const char* kHiding = R"(
+sources:
+  gate: { files: { paths: ['{dir}/logs/gate.log'] } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - drop: { where: "body like '%HEALTH%'" }
+      - parse: { templates: ['{client.address:ip} {user:word} {ticket:int} {message}'] }
+      - STEP
+    to: [store, nobody]
+destinations:
+  store: { index: {} }
+  nobody: { http: { url: 'URL' } }
+)";
+
+std::string hiding(const std::string& step, const std::string& url = "http://127.0.0.1:9/") {
+  std::string text = kHiding;
+  text.replace(text.find("URL"), 3, url);
+  return text.replace(text.find("STEP"), 4, step);
+}
+
+void write_hidden(Daemon& daemon) {
+  daemon.write("gate.log",
+               "192.0.2.7 kestrelmann 17 opened for kestrelmann\n"
+               "kestrelmann sent what no template knows: kestrelmann@skerry.example\n"
+               "192.0.2.8 heronmann 18 HEALTH of kestrelmann\n"
+               "192.0.2.9 heronmann x17 \"kestrelmann\" \\u006bestrelmann\n");
+}
+
+TEST(Hiding, AMaskedNameStandsNowhere) {
+  Service refuses([](const HttpRequest& request, HttpAnswer& answer) {
+    answer.status = 400;
+    answer.body = "cannot take " + std::string(request.body);  // an answer that says what it was sent
+  });
+  {  // the search finds what is there
+    Daemon open(hiding("set: { fields: { a: 1 } }", refuses.url()));
+    write_hidden(open);
+    open.start();
+    open.settled();
+    open.terminate();
+    EXPECT_FALSE(files_with(open.dir + "/data", "kestrelmann").empty());
+  }
+  for (const char* how : {"mask", "hold"}) {
+    std::string server = "spool: { compression: zstd }";
+    if (how == std::string("hold")) server += ", held: { key: { env: DINGLE_HELD_KEY } }";
+    Daemon daemon(hiding("mask: { fields: [user], find: [email] }", refuses.url()), server);
+    daemon.environment = {{"DINGLE_HELD_KEY", "the ferry's key"}};
+    write_hidden(daemon);
+    daemon.start();
+    EXPECT_TRUE(eventually([&] { return find(daemon.status()["destinations"], "nobody")["letters"] == 3; }))
+        << daemon.status()["destinations"];
+    const auto events = daemon.events();
+    ASSERT_EQ(events.size(), 3u);
+    EXPECT_EQ(events[0]["body"], "192.0.2.7 *** 17 opened for ***");
+    EXPECT_EQ(events[0]["user"], "***");
+    EXPECT_EQ(events[0]["ticket"], 17);
+    const Ran unmatched = daemon.dingle({"unmatched", "gate"}),
+              letters = daemon.dingle({"letters", "list", "--output", "ndjson"});
+    EXPECT_EQ((unmatched.out + letters.out + letters.err).find("kestrelmann"), std::string::npos)
+        << unmatched.out << letters.out;
+    const Ran held = daemon.dingle({"held", "--output", "ndjson"});
+    if (how == std::string("hold")) {
+      EXPECT_NE(held.out.find("kestrelmann sent what no template knows"), std::string::npos)
+          << held.out << held.err;
+      EXPECT_EQ(daemon.dingle({"held"}).status, 0);
+    } else {
+      EXPECT_NE(held.err.find("there is no key"), std::string::npos) << held.err;
+    }
+    daemon.terminate();
+    EXPECT_EQ(files_with(daemon.dir + "/data", "kestrelmann"), std::vector<std::string>{}) << how;
+    EXPECT_EQ(daemon.log().find("kestrelmann"), std::string::npos);
+  }
+}
+
+TEST(Hiding, WithoutItsKeyNothingStarts) {
+  Daemon daemon(hiding("digest: { fields: [user], key: { env: DINGLE_NO_SUCH_KEY } }"));
+  daemon.start_whatever_comes();
+  EXPECT_NE(daemon.log().find("DINGLE_NO_SUCH_KEY"), std::string::npos) << daemon.log();
+}
+
+TEST(Hiding, SwitchedOffItIsAProblem) {
+  Daemon daemon(hiding("mask: { fields: [user], off: true }"));
+  daemon.write("gate.log", "");
+  daemon.start();
+  EXPECT_NE(daemon.problem("switched off").find("what it would hide is stored"), std::string::npos);
+  daemon.configure(hiding("mask: { fields: [user] }"));
+  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
+  EXPECT_TRUE(eventually([&] { return daemon.status()["problems"].empty(); })) << daemon.status()["problems"];
+}
+
+// ---- sampling and counting ----
+
+TEST(Sampling, CountsMeetTheTruth) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{status:int} {trace_id}'] }
+      - sample: { by: trace_id, shares: { "status = 500": 100%, "status = 404": 0% }, share: 30% }
+    to: [store]
+destinations: { store: { index: {} } }
+)");
+  std::string lines;
+  for (int n = 0; n < 20'000; ++n)
+    lines += (n % 10 == 0 ? "500 t" : n % 10 == 1 ? "404 t" : "200 t") + std::to_string(n) + "\n";
+  daemon.write("gate.log", lines);
+  daemon.start();
+  daemon.settled();
+  std::map<std::string, double> counts, stored;
+  for (const bool as_stored : {false, true}) {
+    std::vector<std::string> arguments{"timeline", "--by", "status", "--bucket", "1d", "--output", "json"};
+    if (as_stored) arguments.push_back("--as-stored");
+    const Ran ran = daemon.dingle(arguments);
+    for (const Json& row : Json::parse(ran.out))
+      (as_stored ? stored : counts)[row["status"].dump()] += row["count"].get<double>();
+  }
+  EXPECT_EQ(counts["500"], 2000);
+  EXPECT_EQ(counts.count("404"), 0u);
+  EXPECT_NEAR(stored["200"], 16'000 * 0.3, 4 * std::sqrt(16'000 * 0.3 * 0.7));
+  EXPECT_NEAR(counts["200"], 16'000, 4 * 16'000 * std::sqrt(0.7 / (16'000 * 0.3)));
+  const Ran values = daemon.dingle({"values", "status"});
+  EXPECT_NE(values.out.find("counted with what events stand for"), std::string::npos) << values.out;
+}
+
+double sample_of(const std::string& metrics, const std::string& series) {
+  const std::size_t at = metrics.find("\n" + series + " ");
+  return at == std::string::npos ? -1 : std::stod(metrics.substr(at + series.size() + 2));
+}
+
+TEST(Counting, ATallyEqualsTheEventsThroughKills) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{ship:word} {load:int}'] }
+      - tally: { metric: scans, labels: { ship: ship } }
+      - tally: { metric: load, value: load, kind: histogram, buckets: ['5'], name: loads }
+    to: [store]
+destinations: { store: { index: {} } }
+)");
+  int lines = 0;
+  for (int round = 0; round < 10; ++round) {
+    daemon.start();
+    std::string text;
+    for (int n = 0; n < 3000; ++n, ++lines)
+      text += (n % 3 == 0 ? "Tern " : "Auk ") + std::to_string(n % 10) + "\n";
+    daemon.write("gate.log", text);
+    if (round % 3 == 0) eventually([&] { return !daemon.events("", 1).empty(); });
+    daemon.kill();
+  }
+  daemon.start();
+  daemon.settled();
+  const std::string text = Caller("http://" + daemon.address(), daemon.token()).get("/metrics").body;
+  EXPECT_EQ(sample_of(text, "scans_total{pipeline=\"gate\",ship=\"Tern\"}"), lines / 3) << text;
+  EXPECT_EQ(sample_of(text, "scans_total{pipeline=\"gate\",ship=\"Auk\"}"), lines - lines / 3);
+  EXPECT_EQ(sample_of(text, "load_bucket{pipeline=\"gate\",le=\"5.0\"}"), lines * 6 / 10);
+  EXPECT_EQ(sample_of(text, "load_count{pipeline=\"gate\"}"), lines);
+}
+
+TEST(Alerts, SayTooManyAndTooFewOnceEach) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{ship:word} {outcome:word}'] }
+      - alert: { called: refused, where: "outcome = 'refused'", by: [ship], more_than: 5, within: 1m, name: many }
+      - alert: { called: silent, fewer_than: 1, within: 2s, name: few }
+    to: [store, { alerts: "\"dingle.alert\" is not null" }]
+destinations: { store: { index: {} }, alerts: { index: {} } }
+)");
+  std::string lines;
+  for (int n = 0; n < 20; ++n) lines += "Tern refused\nAuk boarded\n";
+  daemon.write("gate.log", lines);
+  daemon.start();
+  const auto alerts = [&] {
+    return Json::parse(daemon.dingle({"search", "--destination", "alerts", "--output", "json"}).out);
+  };
+  EXPECT_TRUE(eventually([&] { return alerts().size() == 2; })) << alerts();
+  std::map<std::string, Json> by_name;
+  for (const Json& e : alerts()) by_name[e["dingle.alert"]] = e;
+  EXPECT_EQ(by_name["refused"]["body"], "refused: more than 5 within 1m for ship=Tern");
+  EXPECT_EQ(by_name["refused"]["ship"], "Tern");
+  EXPECT_EQ(by_name["refused"]["severity_number"], 13);
+  EXPECT_EQ(by_name["silent"]["body"], "silent: fewer than 1 within 2s, 0 came");
+  daemon.kill();
+  daemon.start();
+  daemon.write("gate.log", lines);
+  daemon.settled();
+  EXPECT_EQ(alerts().size(), 2u);  // quiet, also after a restart
+}
+
+TEST(Tables, AnEditIsLive) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }
+pipelines:
+  gate:
+    from: [gate]
+    where: "body not in table noise"
+    steps: [ parse: { templates: ['{mmsi:int}'] }, lookup: { table: ships, by: mmsi, take: { ship.name: name }, otherwise: { ship.name: unknown } } ]
+    to: [store]
+destinations: { store: { index: {} } }
+tables: { ships: { file: '{dir}/ships.csv' }, noise: { file: '{dir}/noise.csv' } }
+)");
+  const auto put = [&](const std::string& name, const std::string& text) {
+    std::ofstream(daemon.dir + "/" + name + ".new") << text;
+    std::filesystem::rename(daemon.dir + "/" + name + ".new", daemon.dir + "/" + name);
+  };
+  put("ships.csv", "mmsi,name\n219,Tern\n");
+  put("noise.csv", "line\n7\n");
+  daemon.start();
+  int n = 0;
+  const auto name_of = [&](const std::string& line) {
+    daemon.write("gate.log", line + "\n");
+    ++n;
+    eventually([&] { return daemon.events().size() == static_cast<std::size_t>(n); });
+    return daemon.events().back().value("ship.name", "");
+  };
+  EXPECT_EQ(name_of("219"), "Tern");
+  EXPECT_EQ(name_of("220"), "unknown");
+  daemon.write("gate.log", "7\n");  // noise
+  put("ships.csv", "mmsi,name\n219,Tern II\n220,Auk\n");
+  EXPECT_TRUE(eventually([&] { return name_of("220") == "Auk"; }, std::chrono::seconds(20)));
+  put("ships.csv", "mmsi,name\n219");
+  EXPECT_NE(daemon.problem("the table as it was stays").find("line 2: 1 cells, and 2 columns"),
+            std::string::npos);
+  EXPECT_EQ(name_of("219"), "Tern II");
+  const Ran search = daemon.dingle({"search", "cast(mmsi as text) in table ships and mmsi in table shps"});
+  EXPECT_NE(search.err.find("did you mean `ships`"), std::string::npos) << search.err;
+}
+
+// ---- expressions beside PostgreSQL ----
+
+TEST(ExpressionReference, AgreesWithPostgres) {
+  if (!PostgresServer::installed()) GTEST_SKIP() << "PostgreSQL is not installed";
+  PostgresServer server;
+  PGconn* db = PQconnectdb(server.connect().c_str());
+  ASSERT_EQ(PQstatus(db), CONNECTION_OK) << PQerrorMessage(db);
+  PQclear(PQexec(db,
+                 "create temp table f(i bigint, j bigint, d double precision, s text collate \"C\", t text "
+                 "collate \"C\", n bigint, m text collate \"C\")"));
+  PQclear(PQexec(db, "set time zone 'UTC'"));
+  class Row final : public FieldReader {
+   public:
+    explicit Row(const ExpressionRow& r)
+        : values{{"i", Value::integer(r.i)},
+                 {"j", Value::integer(r.j)},
+                 {"d", Value::decimal(r.d)},
+                 {"s", Value::text(r.s)},
+                 {"t", Value::text(r.t)}} {}
+    Value get(FieldId field) const override {
+      const auto it = values.find(field_name(field));
+      return it == values.end() ? Value() : it->second;
+    }
+    bool any_text(const std::function<bool(std::string_view)>&) const override { return false; }
+    std::map<std::string, Value, std::less<>> values;
+  };
+  const auto quoted = [](const std::string& text) {
+    std::string out = "'";
+    for (const char c : text) out += c == '\'' ? std::string("''") : std::string(1, c);
+    return out + "'";
+  };
+  ExpressionGrammar grammar(23112026, ExpressionGrammar::Dialect::postgres);
+  int compared = 0, absent = 0;
+  for (int round = 0; round < 500; ++round) {
+    const ExpressionRow r = grammar.row();
+    PQclear(
+        PQexec(db, ("truncate f; insert into f values (" + std::to_string(r.i) + "," + std::to_string(r.j) +
+                    "," + std::to_string(r.d) + "," + quoted(r.s) + "," + quoted(r.t) + ")")
+                       .c_str()));
+    std::vector<std::string> texts;
+    std::string select = "select ";
+    for (int k = 0; k < 20; ++k) {
+      texts.push_back(grammar.any());
+      select += (k ? ", (" : "(") + texts.back() + ")::text";
+    }
+    PGresult* result = PQexec(db, (select + " from f").c_str());
+    ASSERT_EQ(PQresultStatus(result), PGRES_TUPLES_OK) << PQerrorMessage(db);
+    const Row row(r);
+    for (int k = 0; k < 20; ++k) {
+      const auto e = Expression::parse(texts[static_cast<std::size_t>(k)]);
+      ASSERT_TRUE(e) << texts[static_cast<std::size_t>(k)] << ": " << e.problem().message;
+      Arena arena;
+      std::string_view fault;
+      const Value v = e->evaluate(row, arena, fault);
+      const std::string theirs = PQgetvalue(result, 0, k);
+      const std::string said = e->text() + " i=" + std::to_string(r.i) + " j=" + std::to_string(r.j) +
+                               " d=" + std::to_string(r.d) + " s='" + r.s + "' t='" + r.t + "'";
+      EXPECT_EQ(fault, "") << said;
+      if (PQgetisnull(result, 0, k)) {
+        EXPECT_TRUE(v.absent()) << said << ": " << v.to_string();
+        ++absent;
+        continue;
+      }
+      ++compared;
+      if (v.is_number())
+        EXPECT_NEAR(v.as_number(), std::stod(theirs), std::abs(v.as_number()) * 1e-9) << said;
+      else
+        EXPECT_EQ(v.to_string(), theirs) << said;
+    }
+    PQclear(result);
+  }
+  PQfinish(db);
+  EXPECT_GT(compared, 3000);
+  EXPECT_GT(absent, 1000);
+}
+
+}  // namespace
+}  // namespace dingle
