@@ -202,7 +202,7 @@ const std::vector<OptionSpec>& destination_options() {
                     .least = 1000000},
                    {.name = "longest",
                     .type = OptionType::duration,
-                    .fallback = "30s",
+                    .fallback = "5s",
                     .text = "The longest wait.",
                     .least = 1000000},
                    {.name = "give_up_after",

@@ -22,6 +22,7 @@ struct Client {
   OutputForm output = OutputForm::table;
   bool color = false;
   std::size_t width = 100;          // columns of the terminal
+  bool cuts = true;                 // what is wider than that; false where nobody looks at a terminal
   std::string data, server, token;  // token: a file
 };
 

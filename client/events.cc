@@ -46,7 +46,7 @@ std::string event_line(const Client& client, const Json& event, std::size_t befo
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
   return paint(client, "2", short_time(event)) + "  " + padded(service, kService) + "  " +
          paint(client, color_of(event), padded(severity, kSeverity)) + "  " +
-         cut_to_width(one_line(text), width);
+         cut_for(client, one_line(text), width);
 }
 
 std::string event_in_full(const Client& client, const Json& event) {

@@ -13,11 +13,46 @@
 
 #include "client/command.h"
 #include "client/terminal.h"
+#include "core/nearest.h"
+
+namespace {
+
+// For a command, or an option of it, that is none.
+std::string nearest(const CLI::App& app, int argc, char** argv) {
+  const CLI::App* command = nullptr;
+  std::vector<std::string> names;
+  for (const CLI::App* sub : app.get_subcommands([](const CLI::App*) { return true; }))
+    names.push_back(sub->get_name());
+  for (int i = 1; i < argc; ++i) {
+    const std::string word = argv[i];
+    if (word.empty()) continue;
+    if (word[0] != '-') {
+      if (command != nullptr) continue;
+      for (const CLI::App* sub : app.get_subcommands([](const CLI::App*) { return true; }))
+        if (sub->get_name() == word) command = sub;
+      if (command == nullptr) return dingle::did_you_mean(word, names);
+      continue;
+    }
+    std::vector<std::string> options;
+    for (const CLI::App* of : {&app, command})
+      if (of != nullptr)
+        for (const CLI::Option* o : of->get_options())
+          for (const std::string& name : o->get_lnames()) options.push_back("--" + name);
+    const std::string name = word.substr(0, word.find('='));
+    if (word.starts_with("--") && std::find(options.begin(), options.end(), name) == options.end())
+      return dingle::did_you_mean(name, options);
+  }
+  return "";
+}
+
+}  // namespace
 
 int main(int argc, char** argv) {
   using namespace dingle;
   CLI::App app{"dingle: checks configurations, tries templates, and asks a running dingled.", "dingle"};
   app.require_subcommand(1);
+  app.footer(
+      "Exit status: 0 all is well, 1 something is wrong (and was said), 2 the command was not understood.");
   app.set_version_flag("--version", "dingle 0.1.0");
   Client client;
   client.color = ::isatty(STDOUT_FILENO) == 1 && std::getenv("NO_COLOR") == nullptr;
@@ -26,6 +61,8 @@ int main(int argc, char** argv) {
     client.width = size.ws_col;
   else if (const char* columns = std::getenv("COLUMNS"); columns && std::atoi(columns) > 20)
     client.width = static_cast<std::size_t>(std::atoi(columns));
+  else
+    client.cuts = false;  // a file or another program reads it
   const char* data = std::getenv("DINGLE_DATA");
   client.data = data ? data : "/var/lib/dingle";
   app.add_option("--data", client.data,
@@ -58,7 +95,11 @@ int main(int argc, char** argv) {
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
-    return app.exit(error) == 0 ? kFine : kUsage;
+    const int status = app.exit(error) == 0 ? kFine : kUsage;
+    if (status == kUsage)
+      if (const std::string near = nearest(app, argc, argv); !near.empty())
+        std::cerr << "  = " << near << "\n";
+    return status;
   }
   if (color != "auto") client.color = color == "always";
   if (client.output != OutputForm::table) client.color = false;

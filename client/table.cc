@@ -38,6 +38,10 @@ std::string cut_to_width(std::string_view text, std::size_t width) {
   return std::string(text.substr(0, i)) + "…";
 }
 
+std::string cut_for(const Client& client, std::string_view text, std::size_t width) {
+  return client.cuts ? cut_to_width(text, width) : std::string(text);
+}
+
 std::string one_line(std::string_view text) {
   std::string out;
   for (char c : visible(text)) {
@@ -124,7 +128,7 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
       widths[i] = std::max(widths[i], display_width(line.back()));
     }
   }
-  fit(columns, client.width, widths);
+  if (client.cuts) fit(columns, client.width, widths);
   // Zeros step back, and what should be zero and is not stands out.
   auto painted = [&](const Column& column, const std::string& text) {
     if (column.look != Column::Look::count && column.look != Column::Look::bytes) return text;

@@ -26,6 +26,8 @@ std::string counted(std::int64_t number, const char* one,
                     const char* more = "");                          // 1 line, 2 lines; more: not with s
 std::size_t display_width(std::string_view text);                    // characters, not bytes
 std::string cut_to_width(std::string_view text, std::size_t width);  // with … when something was cut
+std::string cut_for(const Client& client, std::string_view text,
+                    std::size_t width);       // the same, where it is cut at all
 std::string one_line(std::string_view text);  // control characters shown, newlines as ⏎
 std::string paint(const Client& client, const char* code, const std::string& text);  // nothing without colour
 const char* field_color(std::size_t number);                                         // of fields, in turn

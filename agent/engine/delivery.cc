@@ -59,9 +59,17 @@ DeliveryThread::Status DeliveryThread::status() const {
   return status_;
 }
 
+void DeliveryThread::try_now() {
+  Lock lock(mutex_);
+  now_ = true;
+  stop_.notify_all();
+}
+
 bool DeliveryThread::wait(std::chrono::nanoseconds time) {
   Lock lock(mutex_);
-  return !stop_.wait_for(mutex_, time, [&] { return stopping_.load(); });
+  stop_.wait_for(mutex_, time, [&]() REQUIRES(mutex_) { return stopping_.load() || now_; });
+  now_ = false;
+  return !stopping_;
 }
 
 std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {

@@ -49,6 +49,7 @@ class DeliveryThread {
                  Problems& problems);
   ~DeliveryThread();  // stops without waiting for the queue
   Status status() const;
+  void try_now();                                        // it does not wait any longer before the next try
   const Histogram& latency() const { return latency_; }  // from reading a line to its acceptance
   std::uint32_t id() const { return id_; }
 
@@ -130,6 +131,7 @@ class DeliveryThread {
   std::atomic<bool> stopping_{false};
   mutable Mutex mutex_;
   Status status_ GUARDED_BY(mutex_);
+  bool now_ GUARDED_BY(mutex_) = false;  // the next try is asked for
   Signal stop_;
   std::thread thread_;
 };

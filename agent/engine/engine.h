@@ -89,6 +89,8 @@ class Engine final : public Intake {
   std::vector<std::shared_ptr<Store>> stores(const std::string& destination) const;
 
   // Of steps with memory.
+  // Lets a destination be tried at once that waits before its next try; false if there is none of that name.
+  bool retry(const std::string& destination);
   // What the steps `tally` counted, as it is durable.
   struct Tallied {
     std::string pipeline;

@@ -106,6 +106,14 @@ std::vector<Engine::SourceState> Engine::sources() const {
   return all;
 }
 
+bool Engine::retry(const std::string& destination) {
+  Lock lock(running_mutex_);
+  const auto found = deliveries_.find(destination);
+  if (found == deliveries_.end()) return false;
+  found->second.thread->try_now();
+  return true;
+}
+
 std::vector<Engine::Tallied> Engine::tallied() const {
   const std::shared_ptr<const Running> running = this->running();
   const Flow& flow = running->configuration->flow;

@@ -32,8 +32,8 @@ void print_source(const Client& client, const Json& source) {
     const std::int64_t count = s["count"].get<std::int64_t>();
     std::cout << "  " << paint(client, "33", counted(count, "line"))
               << paint(client, "2", "  " + time_range(s)) << "\n    "
-              << cut_to_width(one_line(s["lines"][0].get<std::string>()),
-                              std::max<std::size_t>(40, client.width - 6))
+              << cut_for(client, one_line(s["lines"][0].get<std::string>()),
+                         std::max<std::size_t>(40, client.width - 6))
               << "\n";
     print_drafts(client, s, 4);
   }

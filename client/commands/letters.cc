@@ -57,7 +57,7 @@ int list(const Client& client, const LettersOptions& o) {
       row["event"] = one_line(row["event"].value("body", ""));
     if (client.output == OutputForm::table)
       row["reason"] =
-          cut_to_width(row["reason"].get<std::string>(), std::max<std::size_t>(30, client.width / 3));
+          cut_for(client, row["reason"].get<std::string>(), std::max<std::size_t>(30, client.width / 3));
     rows.push_back(std::move(row));
   }
   using Look = Column::Look;

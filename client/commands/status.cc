@@ -1,10 +1,13 @@
 // dingle status: what is read, matched, dropped, queued and sent, and what is wrong.
 #include <fmt/format.h>
 
+#include <chrono>
 #include <iostream>
+#include <thread>
 
 #include "client/connection.h"
 #include "client/table.h"
+#include "client/terminal.h"
 #include "core/options/options.h"
 
 namespace dingle {
@@ -150,7 +153,58 @@ void print_notes(const Json& s) {
                 << counted(d["removed_events"].get<std::int64_t>(), "event") << "\n";
 }
 
+// What is not as it should be, in the first line, and the problems: before anything else.
+void print_verdict(const Client& client, const Json& s) {
+  std::vector<std::string> wrong, odd;
+  const auto sum = [&](const char* list, const char* key) {
+    std::int64_t n = 0;
+    for (const Json& item : s[list]) n += item.value(key, std::int64_t{0});
+    return n;
+  };
+  const auto tell = [](std::vector<std::string>& to, std::int64_t n, const char* one, const char* more) {
+    if (n != 0) to.push_back(counted(n, one, more));
+  };
+  const bool balanced = s["balanced"].get<bool>();
+  if (!balanced) wrong.push_back("events are not accounted for");
+  tell(wrong, static_cast<std::int64_t>(s["problems"].size()), "problem", "problems");
+  std::int64_t failing = 0;
+  for (const Json& d : s["destinations"]) failing += d["failing"].get<bool>();
+  tell(wrong, failing, "destination does not accept", "destinations do not accept");
+  tell(wrong, sum("destinations", "letters"), "dead letter", "dead letters");
+  tell(wrong, sum("destinations", "shed"), "event was shed", "events were shed");
+  tell(wrong, sum("destinations", "damaged"), "event was destroyed on disk", "events were destroyed on disk");
+  tell(wrong, sum("sources", "set_apart"), "line is set apart", "lines are set apart");
+  tell(odd, sum("pipelines", "unmatched"), "event unmatched", "events unmatched");
+  tell(odd, sum("sources", "left"), "line left over", "lines left over");
+  tell(odd, sum("pipelines", "unrouted"), "event went nowhere", "events went nowhere");
+  const std::string rest = fmt::format("{}", fmt::join(odd, ", "));
+  if (!wrong.empty())
+    std::cout << paint(client, "1;31", fmt::format("{}", fmt::join(wrong, ", ")))
+              << (rest.empty() ? "" : "; " + rest) << (balanced ? "; every line is accounted for" : "")
+              << "\n";
+  else if (!odd.empty())
+    std::cout << paint(client, "1;33", "it works: ") << rest
+              << "; every line is accounted for at every stage\n";
+  else
+    std::cout << paint(client, "1;32", "all well: ") << "every line is accounted for at every stage\n";
+  if (!balanced)
+    for (const Json& b : s["balance"])
+      if (b["in"] != b["accounted_for"])
+        std::cout << paint(client, "1;31", "not balanced: ") << b["stage"].get<std::string>() << ": in "
+                  << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
+  for (const Json& p : s["problems"])
+    std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
+              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>().substr(0, 19)
+              << "Z)\n";
+  for (const Json& source : s["sources"])
+    if (source.contains("waits_for"))
+      std::cout << paint(client, "1;33", "paused: ") << "source " << source["name"].get<std::string>()
+                << " waits for room in the queue of " << source["waits_for"].get<std::string>() << "\n";
+  std::cout << "\n";
+}
+
 int print_people(const Client& client, const Json& s, bool steps) {
+  print_verdict(client, s);
   const std::vector<Column> sources{{"name", "SOURCE"},
                                     {"kind", "KIND"},
                                     {"open", "OPEN", Look::count},
@@ -243,21 +297,6 @@ int print_people(const Client& client, const Json& s, bool steps) {
       std::cout << about << counted(d["replaced"].get<std::int64_t>(), "text")
                 << " held what it cannot store (U+0000); it is replaced by U+FFFD\n";
   }
-  for (const Json& p : s["problems"])
-    std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
-              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>().substr(0, 19)
-              << "Z)\n";
-  for (const Json& source : s["sources"])
-    if (source.contains("waits_for"))
-      std::cout << paint(client, "1;33", "paused: ") << "source " << source["name"].get<std::string>()
-                << " waits for room in the queue of " << source["waits_for"].get<std::string>() << "\n";
-  if (s["balanced"].get<bool>())
-    std::cout << paint(client, "1;32", "balanced: ") << "every line is accounted for at every stage\n";
-  else
-    for (const Json& b : s["balance"])
-      if (b["in"] != b["accounted_for"])
-        std::cout << paint(client, "1;31", "not balanced: ") << b["stage"].get<std::string>() << ": in "
-                  << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
   std::cout << "configuration " << s["configuration"].get<std::string>() << ", started "
             << s["started"].get<std::string>().substr(0, 19) << "Z"
             << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in "
@@ -269,9 +308,18 @@ const CommandRegistration status_command(
     "status", "Shows what is read, matched, dropped, queued and sent, and what is wrong",
     "dingle status --steps", true, [](const Arguments& app) -> std::function<int(Client&)> {
       auto steps = std::make_shared<bool>(false);
+      auto watch = std::make_shared<bool>(false);
       app.flag("--steps", *steps, "Also the counts of every step and template");
-      return [steps](Client& client) {
+      app.flag("--watch", *watch, "Again every two seconds, until Ctrl-C");
+      return [steps, watch](Client& client) {
         Answer a = call(client, "GET", "/v1/status");
+        while (a.ok && *watch && client.output == OutputForm::table) {
+          if (client.color) clear_terminal();
+          print_people(client, a.body, *steps);
+          std::cout << std::flush;
+          std::this_thread::sleep_for(std::chrono::seconds(2));
+          a = call(client, "GET", "/v1/status");
+        }
         if (!a.ok) return kFoundProblems;
         if (client.output == OutputForm::table) return print_people(client, a.body, *steps);
         if (client.output == OutputForm::csv) {

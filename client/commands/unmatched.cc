@@ -37,7 +37,7 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
               << "\n";
     const std::string line = one_line(s["lines"][0].get<std::string>());
     const std::size_t column = s["column"].get<std::size_t>();
-    std::cout << "  " << cut_to_width(line, std::max<std::size_t>(40, client.width - 4)) << "\n";
+    std::cout << "  " << cut_for(client, line, std::max<std::size_t>(40, client.width - 4)) << "\n";
     std::cout << "  " << (column > 0 && column < client.width - 20 ? std::string(column - 1, ' ') : "")
               << paint(client, "1;31", "^ ") << s["reason"].get<std::string>() << "\n";
     print_drafts(client, s, 2);

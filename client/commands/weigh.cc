@@ -1,6 +1,7 @@
 // dingle weigh: what stored events are made of.
 #include <fmt/format.h>
 
+#include <cmath>
 #include <iostream>
 
 #include "client/query_options.h"
@@ -40,11 +41,13 @@ void print_weight(const Client& client, const Json& a) {
     const auto note = [&](const std::string& text) { notes += (notes.empty() ? "" : "; ") + text; };
     if (f.contains("same_as")) note("same as " + one_line(f["same_as"].get<std::string>()));
     if (f.value("in_body", false)) note("stands in the body");
-    if (f["last_asked"].is_null() && f["field"] != "body") note("never asked for");
+    if (f["last_asked"].is_null() && f["field"] != "body" &&
+        !f["field"].get<std::string>().starts_with("dingle."))
+      note("never asked for");
     rows.push_back(
         {{"field", f["field"]},
          {"in", percent(f["events"].get<double>(), events)},
-         {"each", fmt::format("{:.0f}", f["bytes"].get<double>() / std::max(1.0, f["events"].get<double>()))},
+         {"each", std::llround(f["bytes"].get<double>() / std::max(1.0, f["events"].get<double>()))},
          {"share", percent(f["bytes"].get<double>(), bytes)},
          {"day", size_text(f["bytes_a_day"].get<double>())},
          {"notes", notes}});
@@ -53,7 +56,7 @@ void print_weight(const Client& client, const Json& a) {
   print_rows(client,
              {{"field", "FIELD"},
               {"in", "IN EVENTS"},
-              {"each", "BYTES EACH"},
+              {"each", "BYTES EACH", Column::Look::count},
               {"share", "SHARE"},
               {"day", "A DAY"},
               {"notes", ""}},

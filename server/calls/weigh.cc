@@ -48,6 +48,15 @@ struct Weighed {
   std::unordered_map<std::string, OfShape> shapes;
   std::uint64_t events = 0, bytes = 0, body = 0, other_shapes = 0, other_bytes = 0;
   std::int64_t first = 0, last = 0;
+  std::vector<std::int64_t> times;
+  // How many come in a second: by the middle nine tenths, since single events may have far-off times.
+  double a_second() {
+    if (times.size() < 20) return 0;
+    std::sort(times.begin(), times.end());
+    const std::size_t edge = times.size() / 20;
+    const double span = static_cast<double>(times[times.size() - 1 - edge] - times[edge]) / 1e9;
+    return static_cast<double>(times.size() - 2 * edge) / std::max(span, 1.0);
+  }
 
   void add(std::string_view written) {
     ByteReader in(written);
@@ -67,6 +76,7 @@ struct Weighed {
   }
   void add(const StoredEvent& event) {
     ++events;
+    times.push_back(event.timestamp);
     first = events == 1 ? event.timestamp : std::min(first, event.timestamp);
     last = events == 1 ? event.timestamp : std::max(last, event.timestamp);
     std::uint64_t own = event.body.size();
@@ -142,8 +152,7 @@ HttpAnswer weigh(Api& api, const Asked& asked) {
   const double per_event =
       stored.events == 0 ? 0 : static_cast<double>(stored.bytes) / static_cast<double>(stored.events);
   // Of those that were weighed: how fast they come, and what they take on disk.
-  const double seconds = std::max(1.0, static_cast<double>(w.last - w.first) / 1e9);
-  const double a_day = w.events < 2 ? 0 : per_event * static_cast<double>(w.events) / seconds * 86400;
+  const double a_day = per_event * w.a_second() * 86400;
   const auto share_of_day = [&](std::uint64_t bytes) { return a_day * static_cast<double>(bytes) / weighed; };
   Json fields = Json::array();
   std::vector<std::pair<std::string, const OfField*>> sorted;
@@ -174,7 +183,8 @@ HttpAnswer weigh(Api& api, const Asked& asked) {
     if (!same.empty()) one["same_as"] = valid_utf8(same);
     const bool in_body = of->events != 0 && nearly_all(of->in_body);
     if (in_body) one["in_body"] = true;
-    const bool own = !name.starts_with("dingle.") && name != "severity" && name != "severity_number";
+    const bool own = !name.starts_with("dingle.") && name != "severity" && name != "severity_number" &&
+                     name != "trace_id" && name != "span_id";
     if (own && (!same.empty() || (in_body && last == 0 && of->bytes * 50 >= w.bytes))) {
       omit.push_back(valid_utf8(name));
       saved += share_of_day(of->bytes);

@@ -379,7 +379,7 @@ TEST(EveryStep, LosesNoEventWithoutACount) {
       ++runs;
     }
   EXPECT_EQ(runs, examples.size() * examples.size());
-  EXPECT_GT(examples.size(), 25u);
+  EXPECT_GE(examples.size(), 25u);
 }
 
 struct RefusedCase {

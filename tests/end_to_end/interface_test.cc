@@ -81,6 +81,19 @@ TEST(Check, ShippedConfigurationIsSound) {
   EXPECT_EQ(run_program({kDingle, "chekc"}).status, 2);
 }
 
+TEST(Help, NamesTheNearestCommandAndOption) {
+  const auto said = [](std::vector<std::string> arguments) {
+    arguments.insert(arguments.begin(), kDingle);
+    const Ran ran = run_program(arguments);
+    EXPECT_EQ(ran.status, 2);
+    return ran.out + ran.err;
+  };
+  EXPECT_NE(said({"stauts"}).find("did you mean `status`"), std::string::npos) << said({"stauts"});
+  EXPECT_NE(said({"search", "--limt", "3"}).find("did you mean `--limit`"), std::string::npos);
+  EXPECT_NE(said({"--sever", "x", "status"}).find("did you mean `--server`"), std::string::npos);
+  EXPECT_NE(run_program({kDingle, "--help"}).out.find("Exit status: 0"), std::string::npos);
+}
+
 TEST(Try, PointsAtTheColumn) {
   Ran ran = run_program({kDingle, "try", "{client.address:ip} [{status:int}] {message}"},
                         "192.0.2.7 [200] fine\n192.0.2.7 [OK] not\n");

@@ -4,6 +4,7 @@
 #include <sqlite3.h>
 #include <zstd.h>
 
+#include <atomic>
 #include <cmath>
 #include <filesystem>
 #include <fstream>
@@ -310,6 +311,36 @@ tables: { ships: { file: '{dir}/ships.csv' }, noise: { file: '{dir}/noise.csv' }
   EXPECT_EQ(name_of("219"), "Tern II");
   const Ran search = daemon.dingle({"search", "cast(mmsi as text) in table ships and mmsi in table shps"});
   EXPECT_NE(search.err.find("did you mean `ships`"), std::string::npos) << search.err;
+}
+
+// ---- trouble ----
+
+TEST(Retry, IsTriedAtOnce) {
+  std::atomic<bool> well{false};
+  Service service([&](const HttpRequest&, HttpAnswer& answer) { answer.status = well ? 200 : 503; });
+  Daemon daemon(
+      "sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }\npipelines: { p: { from: [gate], to: "
+      "[d] } }\n"
+      "destinations: { d: { http: { url: '" +
+      service.url() + "' }, retry: { first: 1h, longest: 1h } } }\n");
+  daemon.write("gate.log", "Tern at 4\n");
+  daemon.start();
+  EXPECT_NE(daemon.problem("503").find("503"), std::string::npos);
+  const Ran refused = daemon.dingle({"retry", "d"});
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_NE(refused.out.find("d does not accept yet; 1 event waits"), std::string::npos)
+      << refused.out << refused.err;
+  const Ran status = daemon.dingle({"status"});
+  EXPECT_TRUE(
+      status.out.starts_with("1 problem, 1 destination does not accept; every line is accounted for\n"))
+      << status.out;
+  well = true;
+  const Ran accepted = daemon.dingle({"retry", "d"});
+  EXPECT_EQ(accepted.status, 0);
+  EXPECT_NE(accepted.out.find("d accepts; 0 events wait"), std::string::npos) << accepted.out << accepted.err;
+  EXPECT_TRUE(daemon.dingle({"status"}).out.starts_with("all well: every line"))
+      << daemon.dingle({"status"}).out;
+  EXPECT_NE(daemon.dingle({"retry", "e"}).err.find("did you mean `d`"), std::string::npos);
 }
 
 // ---- expressions beside PostgreSQL ----
