@@ -26,6 +26,8 @@ void TableWatch::look() {
   for (const TableSettings& table : tables) {
     const auto known = seen_.find(table.handle.get());
     Seen seen = known != seen_.end() ? known->second : Seen{{}, table.read};
+    if (known == seen_.end() && table.handle->now() != nullptr && std::erase(told_, table.name) != 0)
+      problems_.clear("table " + table.name);  // read with another configuration
     look_at(table, seen);
     kept.emplace(table.handle.get(), seen);
   }

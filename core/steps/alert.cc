@@ -86,6 +86,7 @@ std::int64_t later(std::int64_t t, std::int64_t by) {
 struct Watched {
   std::deque<std::int64_t> times;                                       // of the newest events, ascending
   std::int64_t alerted = std::numeric_limits<std::int64_t>::min() / 2;  // when it was last said
+  bool changed = false;                                                 // since it was noted
   std::int64_t seen = 0;                                                // by the clock
 };
 
@@ -194,8 +195,7 @@ class Alert final : public MemoryStep {
       if (seen->is_behind) m.judged_from = turn.now;
       for (const Seen::One& one : seen->all) take(batch, tally, m, one, turn);
       for (const Seen::One& one : seen->all)  // once each, however many came
-        if (auto* held = m.watched.find(one.key); held != nullptr && held->value.seen == turn.now)
-          note(*held, turn);
+        if (auto* held = m.watched.find(one.key); held != nullptr && held->value.changed) note(*held, turn);
     }
     while (m.watched.size() > most_keys) {
       ++tally.early;
@@ -221,7 +221,7 @@ class Alert final : public MemoryStep {
     out.zigzag(held.value.seen);
     out.varint(held.value.times.size());
     for (const std::int64_t t : held.value.times) out.zigzag(t);
-    if (!turn.changes.empty() && turn.changes.back().key == held.key) turn.changes.pop_back();
+    held.value.changed = false;
     turn.changes.push_back({held.key, std::move(value)});
   }
   static void forget(Memory& m, DueMap<Watched>::Held& held, Turn& turn) {
@@ -244,6 +244,7 @@ class Alert final : public MemoryStep {
     auto& held = *m.watched.touch(one.key).first;
     Watched& w = held.value;
     w.seen = turn.now;
+    w.changed = true;
     // What is ahead of the clock does not count for ever.
     const std::int64_t time = too_few ? std::min(one.time, turn.now) : one.time;
     for (std::uint64_t i = 0; i < std::min<std::uint64_t>(one.weight, most_times()); ++i)

@@ -1,6 +1,8 @@
 #include "core/steps/hiding.h"
 
 #include <algorithm>
+#include <charconv>
+#include <cmath>
 #include <functional>
 
 #include "core/condition/words.h"
@@ -13,8 +15,9 @@
 namespace dingle {
 namespace {
 
-constexpr std::size_t kLeastByContent = 4;  // bytes of what is looked for elsewhere
-constexpr std::size_t kMostHidden = 1000;   // of one finder in one text
+constexpr std::size_t kLeastByContent = 4;    // bytes of what is looked for elsewhere
+constexpr std::size_t kMostEverywhere = 100;  // that are looked for in all texts of an event
+constexpr std::size_t kMostHidden = 1000;     // of one finder in one text
 
 bool is_decimal_digit(char c) { return c >= '0' && c <= '9'; }
 
@@ -35,20 +38,20 @@ void by_content(std::string_view text, std::string_view part, std::size_t rarest
     if (whole_word(text, at, at + part.size())) ranges.push_back({at, at + part.size(), &hidden});
 }
 
-// Runs of digits that are the same number.
+// Runs of digits that are the same number, however it is written: 007, 12.50.
 void by_number(std::string_view text, const HiddenText& hidden, std::vector<Range>& ranges) {
-  const std::string_view digits = hidden.text;
+  const char* const end = text.data() + text.size();
   for (std::size_t i = 0; i < text.size();) {
     if (!is_decimal_digit(text[i]) || (i != 0 && is_word_byte(text[i - 1]))) {
       ++i;
       continue;
     }
-    std::size_t end = i, first = i;
-    while (end < text.size() && is_decimal_digit(text[end])) ++end;
-    while (first + 1 < end && text[first] == '0') ++first;
-    if (text.substr(first, end - first) == digits && (end == text.size() || !is_word_byte(text[end])))
-      ranges.push_back({i, end, &hidden});
-    i = end;
+    double number = 0;
+    const auto read = std::from_chars(text.data() + i, end, number);
+    const auto to = static_cast<std::size_t>(read.ptr - text.data());
+    if (read.ec == std::errc() && number == *hidden.number && (to == text.size() || !is_word_byte(text[to])))
+      ranges.push_back({i, to, &hidden});
+    i = std::max(to, i + 1);
   }
 }
 
@@ -86,8 +89,9 @@ void find_ranges(std::string_view text, const HiddenText& hidden, std::vector<Ra
   if (less(first, to) && less(from, last))  // they overlap in memory
     ranges.push_back({static_cast<std::size_t>(std::max(first, from, less) - from),
                       static_cast<std::size_t>(std::min(last, to, less) - from), &hidden});
-  if (text.size() < hidden.text.size()) return;  // however it is written
+  if (!hidden.everywhere) return;
   if (hidden.number) by_number(text, hidden, ranges);
+  if (text.size() < hidden.text.size()) return;  // however it is written
   if (hidden.text.size() >= kLeastByContent) by_content(text, hidden.text, hidden.rarest, hidden, ranges);
   if (text.find('\\') != std::string_view::npos) by_json(text, hidden, ranges);
   for (const std::string& written : hidden.written)
@@ -126,8 +130,9 @@ constexpr NamedFinder kNamed[] = {
 
 }  // namespace
 
-HiddenText hidden_text(std::string_view text, std::string instead, bool number) {
-  HiddenText hidden{text, std::move(instead), number, rarest_byte(text)};
+HiddenText hidden_text(std::string_view text, std::string instead) {
+  HiddenText hidden{text, std::move(instead)};
+  hidden.rarest = rarest_byte(text);
   if (text.find('"') != std::string_view::npos) hidden.written.push_back(replaced(text, '"', "\"\""));
   if (text.find('&') != std::string_view::npos || text.find('<') != std::string_view::npos ||
       text.find('>') != std::string_view::npos)
@@ -145,8 +150,7 @@ bool hide(std::string_view text, const std::vector<HiddenText>& hidden, std::str
   made.clear();
   std::size_t done = 0;
   for (const Range& r : ranges) {
-    if (r.from < done ||
-        (r.from == done && done != 0 && r.to <= done)) {  // within, or grown into, the one before
+    if (r.from < done) {  // within the one before, or grown together with it
       done = std::max(done, r.to);
       continue;
     }
@@ -194,7 +198,8 @@ void HidingStep::hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hi
     }
     const std::string_view text = value.is_textual() ? value.as_text() : batch.arena.copy(value.to_string());
     if (text.empty()) continue;
-    hidden.push_back(hidden_text(text, instead(text, nullptr), value.kind() == Kind::integer));
+    hidden.push_back(hidden_text(text, instead(text, nullptr)));
+    if (value.is_number()) hidden.back().number = std::abs(value.as_number());
   }
   if (!finders.empty()) {
     if (within.empty()) find_in(event.body, hidden, tally);
@@ -247,7 +252,7 @@ void HidingStep::find_in(std::string_view text, std::vector<HiddenText>& hidden,
       if (outcome == Regex::Outcome::too_expensive) {
         // What was not looked at to the end may hold what is to be hidden.
         ++tally.gave_up;
-        if (at < text.size()) hidden.push_back(hidden_text(text.substr(at), "***", false));
+        if (at < text.size()) hidden.push_back(hidden_text(text.substr(at), "***"));
       }
       if (outcome != Regex::Outcome::match) break;
       const auto [from, to] = find.place();
@@ -257,7 +262,10 @@ void HidingStep::find_in(std::string_view text, std::vector<HiddenText>& hidden,
         if (const auto [a, b] = find.place(finder.group); a < b && b <= text.size()) first = a, last = b;
       const std::string_view found = text.substr(first, last - first);
       if (found.empty() || (finder.sound != nullptr && !finder.sound(found))) continue;
-      hidden.push_back(hidden_text(found, instead(found, &finder), false));
+      hidden.push_back(hidden_text(found, instead(found, &finder)));
+      // Each is looked for in every text: of very many that would take too long.
+      hidden.back().everywhere = hidden.size() <= kMostEverywhere;
+      tally.gave_up += hidden.size() == kMostEverywhere + 1;
     }
   }
 }
@@ -270,10 +278,7 @@ void HidingStep::conceal(Batch& batch, Event& event) const {
   event.body = batch.arena.copy(shape);
   for (std::size_t i = 0; i < event.field_count;) {
     const Field f = event.fields[i];
-    if (field_name(f.name).starts_with("dingle.") || event.field_count == 0)
-      ++i;
-    else if (!event.erase(batch.arena, f.name))
-      ++i;
+    if (field_name(f.name).starts_with("dingle.") || !event.erase(batch.arena, f.name)) ++i;
   }
 }
 

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -24,8 +25,9 @@ enum class Unparsed {
 struct HiddenText {
   std::string_view text;
   std::string instead;
-  bool number = false;                    // it is looked for as a number, however that is written
+  std::optional<double> number = {};      // it is looked for as that, however it is written
   std::size_t rarest = 0;                 // of its bytes
+  bool everywhere = true;                 // not only where it lies in the same memory
   std::vector<std::string> written = {};  // as other formats write it
 };
 
@@ -33,7 +35,7 @@ struct HiddenText {
 // four bytes as a whole word, or one as a JSON string with escapes, a CSV cell or XML text would be written. False if there is
 // none. `made` is replaced. Time grows with the text's length for each hidden one.
 bool hide(std::string_view text, const std::vector<HiddenText>& hidden, std::string& made);
-HiddenText hidden_text(std::string_view text, std::string instead, bool number);
+HiddenText hidden_text(std::string_view text, std::string instead);
 
 class HidingStep : public Step {
  public:

@@ -241,6 +241,8 @@ INSTANTIATE_TEST_SUITE_P(
                  "<c><u>***</u></c> | user=***"},
         MaskCase{"[set: { fields: { id: 40711 } }, mask: { fields: [id] }]",
                  "ticket 040711 of 40711 or 407110", "ticket *** of *** or 407110 | id=***"},
+        MaskCase{"[set: { fields: { fare: 12.5 } }, mask: { fields: [fare] }]", "paid 12.50 of 112.5, -12.5",
+                 "paid *** of 112.5, -*** | fare=***"},
         MaskCase{"[parse: { templates: ['{at:ip} {text}'] }, mask: { fields: [user] }]", "kestrel was here",
                  "{word} {word} {word} | dingle.unmatched=expected an IP address dingle.unmatched.column=1"},
         MaskCase{"[parse: { templates: ['{at:ip} {text}'] }, mask: { find: [email] }]", "from a@b.example",
@@ -258,6 +260,18 @@ TEST(Masks, WhatWasNotTakenApartIsSealedOrPasses) {
     EXPECT_EQ(held ? held->value.to_string() : "", expected);
     EXPECT_EQ(r.batch.events[0].body == "kestrel nobody", how == Unparsed::pass);
   }
+}
+
+// Very many in one line cost time in proportion, and what is not looked for everywhere is counted.
+TEST(Masks, ManyInOneLineAreBounded) {
+  Findings findings("");
+  const Node steps = read_yaml("[mask: { find: [email] }]", findings);
+  std::string line;
+  while (line.size() < 500'000) line += "kestrel" + std::to_string(line.size()) + "@skerry.example ";
+  const Trial r = run({line}, written(steps.items[0], findings));
+  EXPECT_EQ(r.batch.events[0].body.find("kestrel"), std::string::npos);
+  EXPECT_EQ(r.tallies[0].gave_up,
+            2u);  // at those that are looked for everywhere, and at those that are found at all
 }
 
 TEST(Masks, WhatIsDroppedBeforeIsConcealed) {
