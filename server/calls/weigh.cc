@@ -176,7 +176,7 @@ HttpAnswer weigh(Api& api, const Asked& asked) {
              {"bytes_a_day", share_of_day(of->bytes)}};
     const std::int64_t last = api.asked_fields().last(name);
     one["last_asked"] = last == 0 ? Json(nullptr) : Json(format_rfc3339(last));
-    const auto nearly_all = [&](std::uint64_t n) { return n * 100 >= of->events * 99; };
+    const auto nearly_all = [all = of->events](std::uint64_t n) { return n * 100 >= all * 99; };
     std::string same;
     for (const auto& [other, n] : of->equal)
       if (nearly_all(n)) same = other;
