@@ -1,7 +1,9 @@
 // dingle rehearse: sample lines through pipelines, every step shown, nothing sent.
 #include <iostream>
+#include <map>
 
 #include "agent/rehearsal/rehearsal.h"
+#include "client/compared.h"
 #include "client/connection.h"
 #include "client/rehearsal.h"
 #include "client/table.h"
@@ -14,7 +16,7 @@ namespace {
 constexpr std::size_t kMostForPeople = 5000;  // events of each outcome that are grouped by what happened
 
 struct RehearseOptions {
-  std::string pipeline, file, configuration, source, where, from, to;
+  std::string pipeline, file, configuration, against, source, where, from, to;
   std::vector<std::string> lines;
   std::size_t newest = 500, show = 3;
   bool remember = false;
@@ -94,6 +96,54 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
   return false;
 }
 
+// The lines of an answer, in their order.
+std::vector<std::string> lines_of(const Json& answer) {
+  std::map<std::int64_t, std::string> lines;
+  const auto add = [&](const Json& one) {
+    if (one.contains("line") && one.contains("text"))
+      lines.emplace(one["line"].get<std::int64_t>(), one["text"]);
+  };
+  for (const Json& pipeline : answer["pipelines"]) {
+    for (const Json& event : pipeline["events"]) add(event);
+    for (const Json& line : pipeline["not_taken"]["lines"]) add(line);
+  }
+  std::vector<std::string> all;
+  for (auto& [number, text] : lines) all.push_back(std::move(text));
+  return all;
+}
+
+// The same lines through another configuration: that of a file, or what runs.
+int run_against(const Client& client, RehearseOptions o, const std::string& yaml, const std::string& text) {
+  std::string other;
+  if (o.against != "running" && !read_input(o.against, other)) return kFoundProblems;
+  int status = kFoundProblems;
+  const auto rehearse = [&](const std::string& configuration, const std::string& name, Json& answer) {
+    RehearseOptions one = o;
+    one.configuration = name;
+    return !configuration.empty() && o.has_lines() && !o.remember
+               ? rehearse_here(client, one, configuration, text, kMostForPeople, answer)
+               : rehearse_there(client, one, configuration, text, kMostForPeople, answer, status);
+  };
+  Json before, after;
+  if (!rehearse(other, o.against, before)) return status;
+  if (!o.has_lines()) {  // others may have come meanwhile: those that were asked for go both ways
+    o.lines = lines_of(before);
+    o.where = o.from = o.to = "";
+    if (!o.lines.empty() && !rehearse(other, o.against, before)) return status;
+  }
+  if (before.contains("why_empty")) {
+    std::cout << "no lines: " << before["why_empty"].get<std::string>() << "\n";
+    return kFoundProblems;
+  }
+  if (!rehearse(yaml, o.configuration, after)) return status;
+  const std::vector<Json> differing = compare_rehearsals(before, after, system_now());
+  if (client.output == OutputForm::table)
+    print_comparison(client, before, differing);
+  else
+    print_rows(client, {{"line", ""}, {"pipeline", ""}, {"text", ""}, {"differences", ""}}, differing);
+  return differing.empty() ? kFine : kFoundProblems;
+}
+
 int run_rehearse(const Client& client, const RehearseOptions& o) {
   if (o.pipeline.empty() && o.source.empty()) {
     std::cerr << "dingle: name a pipeline, or with --source whose lines these are\n";
@@ -110,6 +160,7 @@ int run_rehearse(const Client& client, const RehearseOptions& o) {
   std::string yaml, text;
   if (!o.configuration.empty() && !read_input(o.configuration, yaml)) return kFoundProblems;
   if (!o.file.empty() && !read_input(o.file, text)) return kFoundProblems;
+  if (!o.against.empty()) return run_against(client, o, yaml, text);
   const bool people = client.output == OutputForm::table;
   const std::size_t most = people ? kMostForPeople : o.show;
   Json answer;
@@ -160,6 +211,8 @@ const CommandRegistration rehearse_command(
       app.option(
           "--config", o->configuration,
           "Take this configuration, instead of what the server runs. With lines at hand no server is needed");
+      app.option("--against", o->against,
+                 "Show what comes out otherwise than with this configuration: a file, or `running`");
       app.option("--source", o->source,
                  "Whose lines these are; without it a source that the pipeline takes from");
       app.option("--newest", o->newest,

@@ -180,6 +180,17 @@ TEST(ExpressionLimits, WhatIsMadeIsBounded) {
   EXPECT_EQ(fault, "the text would be longer than 1 MiB");
 }
 
+#if defined(__has_feature)
+#if __has_feature(address_sanitizer) || __has_feature(thread_sanitizer)
+#define DINGLE_IS_SANITIZED 1
+#endif
+#endif
+#ifdef DINGLE_IS_SANITIZED
+constexpr bool kSanitized = true;
+#else
+constexpr bool kSanitized = false;
+#endif
+
 // Against SQLite's own evaluation. What differs is documented, and not made here: overflow, texts of decimals, other letters.
 TEST(ExpressionReference, AgreesWithSqlite) {
   sqlite3* db = nullptr;
@@ -190,7 +201,8 @@ TEST(ExpressionReference, AgreesWithSqlite) {
                nullptr, nullptr, nullptr);
   ExpressionGrammar grammar(20261123, ExpressionGrammar::Dialect::common);
   int values = 0, absent = 0;
-  for (int round = 0; round < 10'000; ++round) {
+  const int rounds = kSanitized ? 1000 : 10'000;
+  for (int round = 0; round < rounds; ++round) {
     const ExpressionRow r = grammar.row();
     const std::string text = grammar.any();
     sqlite3_stmt* insert = nullptr;
@@ -236,8 +248,8 @@ TEST(ExpressionReference, AgreesWithSqlite) {
     sqlite3_finalize(select);
   }
   sqlite3_close(db);
-  EXPECT_GT(values, 3000);
-  EXPECT_GT(absent, 1000);
+  EXPECT_GT(values, rounds * 3 / 10);
+  EXPECT_GT(absent, rounds / 10);
 }
 
 }  // namespace

@@ -3,6 +3,7 @@
 
 #include <filesystem>
 #include <fstream>
+#include <map>
 
 #include "tests/end_to_end/daemon.h"
 
@@ -168,6 +169,39 @@ TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
   EXPECT_EQ(rows.at(1)["line"], 1) << rows;
   std::filesystem::create_directories(samples + "/berth");
   EXPECT_NE(check({}).out.find("there is no pipeline `berth`; did you mean `berths`"), std::string::npos);
+}
+
+TEST_F(Rehearse, TwoConfigurationsSideBySide) {
+  daemon.start();
+  daemon.write("quay.log", kLines);
+  daemon.settled();
+  std::string changed = read_file(daemon.dir + "/dingle.yaml");
+  const auto replace = [&](const std::string& from, const std::string& to) {
+    changed.replace(changed.find(from), from.size(), to);
+  };
+  replace("{berth:int}", "{place:word}");
+  replace("state = 'free'", "state = 'docked'");
+  const std::string file = daemon.dir + "/changed.yaml";
+  std::ofstream(file) << changed;
+  const Ran people = daemon.dingle({"rehearse", "berths", "--config", file, "--against", "running"});
+  EXPECT_EQ(people.status, 1) << people.err;
+  EXPECT_TRUE(people.out.starts_with("2 lines fare differently: 4 lines went both ways")) << people.out;
+  EXPECT_NE(people.out.find("berths: goes on → dropped (step 3)"), std::string::npos) << people.out;
+  const Ran ran =
+      daemon.dingle({"rehearse", "berths", "--config", file, "--against", "running", "-o", "json"});
+  const Json all = Json::parse(ran.out);
+  ASSERT_EQ(all.size(), 2u) << ran.out;
+  std::map<std::string, Json> fields;
+  for (const Json& d : all[0]["differences"])
+    if (d["what"] == "field") fields[d["field"]] = d;
+  EXPECT_EQ(fields["berth"]["before"], (Json{{"type", "int"}, {"value", 4}}));
+  EXPECT_EQ(fields["berth"]["after"], nullptr);
+  EXPECT_EQ(fields["place"]["after"]["value"], "4");
+  // Without a server, and with itself: nothing differs.
+  const Ran same = run_program({std::string(DINGLE_BINARIES) + "/dingle", "rehearse", "berths",
+                                daemon.path("quay.log"), "--config", file, "--against", file});
+  EXPECT_EQ(same.status, 0) << same.out << same.err;
+  EXPECT_TRUE(same.out.starts_with("the same: 4 lines went both ways")) << same.out;
 }
 
 }  // namespace

@@ -142,6 +142,9 @@ TEST(Hiding, AMaskedNameStandsNowhere) {
       EXPECT_NE(held.out.find("kestrelmann sent what no template knows"), std::string::npos)
           << held.out << held.err;
       EXPECT_EQ(daemon.dingle({"held"}).status, 0);
+      const HttpReply form = Caller("http://" + daemon.address(), daemon.token())
+                                 .post("/v1/held", "limit=1", "application/x-www-form-urlencoded");
+      EXPECT_EQ(Json::parse(form.body)["lines"].size(), 1u) << form.body;
     } else {
       EXPECT_NE(held.err.find("there is no key"), std::string::npos) << held.err;
     }
@@ -201,6 +204,40 @@ destinations: { store: { index: {} } }
   EXPECT_NEAR(counts["200"], 16'000, 4 * 16'000 * std::sqrt(0.7 / (16'000 * 0.3)));
   const Ran values = daemon.dingle({"values", "status"});
   EXPECT_NE(values.out.find("counted with what events stand for"), std::string::npos) << values.out;
+}
+
+TEST(Weighing, SaysWhereTheBytesAre) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/gate.log'] } } }
+pipelines: { gate: { from: [gate], steps: [json, time: { field: at }], to: [store] } }
+destinations: { store: { index: {} } }
+)");
+  std::string lines;
+  for (int n = 0; n < 600; ++n)
+    lines += R"({"at":"2026-11-23T10:)" + std::string(n / 60 < 10 ? "0" : "") + std::to_string(n / 60) + ":" +
+             (n % 60 < 10 ? "0" : "") + std::to_string(n % 60) +
+             R"(Z","ship":"Kittiwake","vessel":"Kittiwake","agent":"turnstile of the north quay","n":)" +
+             std::to_string(n) + "}\n";
+  daemon.write("gate.log", lines);
+  daemon.start();
+  daemon.settled();
+  daemon.dingle({"values", "ship"});
+  const Ran people = daemon.dingle({"weigh"});
+  EXPECT_EQ(people.status, 0) << people.err;
+  EXPECT_NE(people.out.find("- omit: { fields: [agent, vessel] }"), std::string::npos) << people.out;
+  EXPECT_NE(people.out.find("same as ship"), std::string::npos) << people.out;
+  Caller http("http://" + daemon.address(), daemon.token());
+  const Json asked = Json::parse(http.get("/v1/weigh?limit=500&shapes=1").body);
+  EXPECT_EQ(asked["events"], 500);
+  EXPECT_EQ(asked["stored_events"], 600);
+  EXPECT_EQ(asked["shapes"].size(), 1u);
+  // One a second, and what an event takes on disk.
+  EXPECT_NEAR(asked["bytes_a_day"].get<double>(), 86400 * asked["stored_bytes"].get<double>() / 600,
+              asked["bytes_a_day"].get<double>() * 0.02);
+  for (const Json& f : asked["fields"]) EXPECT_TRUE(f["field"] != "ship" || !f["last_asked"].is_null());
+  const Json form =
+      Json::parse(http.post("/v1/weigh", "where=n+%3C+10", "application/x-www-form-urlencoded").body);
+  EXPECT_EQ(form["events"], 10);
 }
 
 double sample_of(const std::string& metrics, const std::string& series) {
