@@ -8,6 +8,7 @@
 #include "core/steps/due_map.h"
 #include "core/steps/memory.h"
 #include "core/steps/set_function.h"
+#include "core/steps/weight.h"
 #include "core/tables/table.h"
 #include "core/time/instant.h"
 
@@ -175,9 +176,7 @@ class Alert final : public MemoryStep {
         continue;
       }
       one.time = event.timestamp;
-      if (const Field* f = event.find(names::stands_for);
-          f != nullptr && f->value.kind() == Kind::integer && f->value.as_integer() > 0)
-        one.weight = static_cast<std::uint64_t>(f->value.as_integer());
+      one.weight = static_cast<std::uint64_t>(weight_of(event));
       seen->all.push_back(std::move(one));
     }
     return seen;

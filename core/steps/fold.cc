@@ -9,6 +9,7 @@
 #include "core/steps/due_map.h"
 #include "core/steps/memory.h"
 #include "core/steps/set_function.h"
+#include "core/steps/weight.h"
 
 namespace dingle {
 namespace {
@@ -251,11 +252,7 @@ class Fold final : public MemoryStep {
       group.values.resize(values.size());
       groups.order.push_back(&it->first);
     }
-    const Field* stands_for = event.find(names::stands_for);
-    const std::uint64_t weight =
-        stands_for && stands_for->value.kind() == Kind::integer && stands_for->value.as_integer() > 0
-            ? static_cast<std::uint64_t>(stands_for->value.as_integer())
-            : 1;
+    const auto weight = static_cast<std::uint64_t>(weight_of(event));
     ++group.events;
     group.stands_for += weight;
     for (std::size_t i = 0; i < values.size(); ++i)

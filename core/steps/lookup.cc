@@ -29,7 +29,8 @@ class Lookup final : public Step {
   std::shared_ptr<TableHandle> table;
   FieldId by = kNoField;
   std::vector<std::pair<FieldId, std::string>> take;  // and their columns; empty: all
-  std::vector<std::pair<FieldId, Node>> otherwise;
+  std::vector<std::pair<FieldId, Value>> otherwise;   // texts are views into `written`
+  Node written;
 
   void follow(StepFields& fields) const override {
     fields.reads("by", field_name(by));
@@ -54,7 +55,7 @@ class Lookup final : public Step {
       const auto row = now && !key.absent() ? now->find(text) : std::span<const Value>();
       if (row.empty()) {
         ++tally.missed;
-        for (const auto& [field, value] : otherwise) set(batch, event, field, written_value(value));
+        for (const auto& [field, value] : otherwise) set(batch, event, field, value);
         return;
       }
       for (const auto& [field, column] : columns)
@@ -106,12 +107,13 @@ std::unique_ptr<Step> make_lookup(const StepMaking& m) {
       ok = false;
     }
   }
-  for (const auto& entry : m.options.tree("otherwise").entries) {
+  step->written = m.options.tree("otherwise");
+  for (const auto& entry : step->written.entries) {
     Node key;
     key.place = entry.key_place;
     key.scalar = entry.key;
     ok = writable_field(m, key, entry.key) && ok;
-    step->otherwise.emplace_back(field_id(entry.key), entry.value);
+    step->otherwise.emplace_back(field_id(entry.key), written_value(entry.value));
   }
   if (!ok) return nullptr;
   return step;

@@ -5,6 +5,7 @@
 #include <cmath>
 
 #include "core/steps/step.h"
+#include "core/steps/weight.h"
 
 namespace dingle {
 namespace {
@@ -70,11 +71,7 @@ class Sample final : public Step {
         ++tally.out;
         return;
       }
-      const Field* before = event.find(names::stands_for);
-      const std::int64_t weight =
-          before != nullptr && before->value.kind() == Kind::integer && before->value.as_integer() > 0
-              ? before->value.as_integer()
-              : 1;
+      const std::int64_t weight = weight_of(event);
       // One that was chosen by this value before is chosen anew: what it stands for is part of the hash.
       const std::uint64_t hash = hash_of(batch, event, static_cast<std::uint64_t>(weight) - 1, holder);
       const double at = static_cast<double>(hash >> 11) * 0x1p-53;  // 0 to below 1, evenly

@@ -12,6 +12,7 @@
 #include "core/condition/words.h"
 #include "core/nearest.h"
 #include "core/steps/memory.h"
+#include "core/steps/weight.h"
 #include "core/steps/written_value.h"
 
 namespace dingle {
@@ -194,11 +195,7 @@ class Tally final : public MemoryStep {
       to.parts += amount.as_number() * static_cast<double>(weight);
   }
   void add(Counted& to, const Event& event, const Value& amount) const {
-    const Field* stands_for = event.find(names::stands_for);
-    const std::int64_t weight = stands_for != nullptr && stands_for->value.kind() == Kind::integer &&
-                                        stands_for->value.as_integer() > 0
-                                    ? stands_for->value.as_integer()
-                                    : 1;
+    const std::int64_t weight = weight_of(event);
     if (metric.form == TallyMetric::Form::gauge) {
       if (to.any && event.timestamp < to.time) return;
       to = {};
