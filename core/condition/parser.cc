@@ -267,6 +267,12 @@ class ConditionParser final : public ValueParser {
     if (!advance()) return false;
     if (token_.form != Token::Form::name && token_.form != Token::Form::quoted_name)
       return expected("a table's name");
+    // A dash is part of it: nothing could be subtracted behind a predicate.
+    const auto goes_on = [&](std::size_t i) {
+      return i < text_.size() && (text_[i] == '-' || text_[i] == '_' || is_word_byte(text_[i]));
+    };
+    if (token_.form == Token::Form::name)
+      for (; goes_on(at_); ++at_, ++token_.length) token_.text += text_[at_];
     auto table = TableScope::find(token_.text);
     if (!table) return fail(table.problem().message, table.problem().hint, token_.offset, token_.length);
     node.form = Form::in_table;

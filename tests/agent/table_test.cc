@@ -151,6 +151,20 @@ TEST_F(TableFiles, AreReadAnewAndStayAsTheyWereWhileTheyAreBad) {
   EXPECT_TRUE(wait([&] { return name() == "Skua" && problems.all().empty(); }));
 }
 
+TEST(TablesInConditions, NamesMayHaveDashes) {
+  const Tables tables{{"quay-7", std::make_shared<TableHandle>("quay-7")}};
+  const TableScope scope(tables);
+  for (const char* text :
+       {"a in table quay-7", "a in table quay-7 and b", "(a not in table quay-7)", "a in table \"quay-7\""})
+    EXPECT_TRUE(Condition::parse(text)) << text;
+  const auto wrong = Condition::parse("a in table quay-8 or b");
+  ASSERT_FALSE(wrong);
+  EXPECT_EQ(wrong.problem().offset, 11u);
+  EXPECT_EQ(wrong.problem().length, 6u);
+  EXPECT_EQ(wrong.problem().hint, "did you mean `quay-7`?");
+  EXPECT_FALSE(Condition::parse("a in table 7"));
+}
+
 TEST_F(TableFiles, AreNamedByStepsAndConditions) {
   write("mmsi,name,crew\n219,Tern,12\n");
   const std::string yaml =
