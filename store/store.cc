@@ -100,6 +100,7 @@ void Store::commit(const std::vector<Pending*>& together) {
   const std::string& index = *together.front()->index;
   auto failed = [&](const std::string& reason) {
     for (Pending* p : together) p->outcome = {Outcome::Form::retry, 0, 0, reason};
+    held_.reset();  // a transaction whose sync failed may be there all the same
   };
   std::vector<IndexFile::Request*> requests;
   for (Pending* p : together) requests.push_back(&p->request);

@@ -1,6 +1,10 @@
 #include "store/store.h"
 
+#include <sys/syscall.h>
+#include <unistd.h>
+
 #include <atomic>
+#include <cerrno>
 #include <fstream>
 #include <nlohmann/json.hpp>
 #include <random>
@@ -10,8 +14,41 @@
 #include "store/sqlite.h"
 #include "tests/store/store_fixture.h"
 
+namespace {
+std::atomic<bool> syncs_fail{false};
+int sync_of(int file, long call) {
+  if (syncs_fail) return errno = EIO, -1;
+  return static_cast<int>(syscall(call, file));
+}
+}  // namespace
+
+// The disk of these tests: SQLite's calls come here.
+extern "C" int fsync(int file) { return sync_of(file, SYS_fsync); }
+extern "C" int fdatasync(int file) { return sync_of(file, SYS_fdatasync); }
+
 namespace dingle {
 namespace {
+
+TEST_F(StoreTest, WhatWasWrittenThoughItsSyncFailedCountsOnce) {
+  add(1, 0, 200, "before");
+  commit();
+  EXPECT_EQ(store->held(sender).stored, 1u);
+  std::uint64_t n = 2;
+  for (int i = 0; i < 3; ++i) {
+    const auto both = [&] { add(n, 0, 200, "a"), add(n + 1, 0, 200, "b"); };
+    syncs_fail = true;
+    both();
+    EXPECT_EQ(commit().form, Store::Outcome::Form::retry);
+    syncs_fail = false;
+    both();
+    const auto again = commit();
+    EXPECT_EQ(again.form, Store::Outcome::Form::committed);
+    EXPECT_EQ(again.stored + again.known, 2u);
+    n += 2;
+    EXPECT_EQ(store->held(sender).stored, n - 1);
+    EXPECT_EQ(find("").size(), n - 1);
+  }
+}
 
 TEST_F(StoreTest, WhatComesAgainIsKnownAndLeftOut) {
   for (std::uint64_t n = 1; n <= 5; ++n) add(n, 0, 200, "e" + std::to_string(n));
