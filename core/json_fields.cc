@@ -1,6 +1,8 @@
 #include "core/json_fields.h"
 
 #include <simdjson.h>
+
+#include "core/ascii.h"
 #if defined(__SSE2__)
 #include <emmintrin.h>
 #endif
@@ -29,7 +31,6 @@ std::string_view with_room(std::string_view text, const char* readable, Arena& a
 }
 
 constexpr bool is_blank(char c) { return c == ' ' || c == '\t' || c == '\n' || c == '\r'; }
-constexpr bool is_digit(char c) { return c >= '0' && c <= '9'; }
 constexpr int hex_of(char c) {
   return is_digit(c)            ? c - '0'
          : c >= 'a' && c <= 'f' ? c - 'a' + 10

@@ -14,7 +14,7 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kMostLines = 100'000, kMostStudied = 4'000;
-constexpr double kNearlyAll = 0.95;
+constexpr double kObjects = 0.95;
 
 struct Layout {
   const char* name;
@@ -131,7 +131,7 @@ class Drafter {
             !convert_text(f.value.as_text(), Kind::timestamp, {&arena, now_}).absent())
           ++keys[std::string(field_name(f.name))];
     }
-    if (static_cast<double>(objects) < kNearlyAll * static_cast<double>(studied)) return false;
+    if (static_cast<double>(objects) < kObjects * static_cast<double>(studied)) return false;
     draft_.json = true;
     for (const char* name : {"time", "line.timestamp", "@timestamp", "ts", "at", "date"})
       if (draft_.time_field.empty() && keys.contains(name)) draft_.time_field = name;

@@ -4,12 +4,12 @@
 #include <array>
 #include <vector>
 
+#include "core/ascii.h"
+
 namespace dingle {
 namespace {
 
 using Form = Token::Form;
-
-bool letter(char c) { return static_cast<unsigned char>((c | 0x20) - 'a') < 26; }
 
 struct Known {
   std::string_view key, name;
@@ -72,7 +72,7 @@ std::vector<std::string_view> words_of(std::string_view text) {
   for (std::size_t i = 0; i < text.size();) {
     std::size_t end = i;
     while (end < text.size() &&
-           (letter(text[end]) || text[end] == '_' ||
+           (is_letter(text[end]) || text[end] == '_' ||
             (end > i && (text[end] == '-' || text[end] == '.' || (text[end] >= '0' && text[end] <= '9')))))
       ++end;
     if (end > i) words.push_back(text.substr(i, end - i));
@@ -91,8 +91,8 @@ std::string DraftNames::conventional(std::string_view key) {
   std::string name = lower(key);
   std::replace_if(
       name.begin(), name.end(),
-      [](char c) { return !letter(c) && !(c >= '0' && c <= '9') && c != '_' && c != '.'; }, '_');
-  while (!name.empty() && !letter(name[0]) && name[0] != '_') name.erase(0, 1);
+      [](char c) { return !is_letter(c) && !(c >= '0' && c <= '9') && c != '_' && c != '.'; }, '_');
+  while (!name.empty() && !is_letter(name[0]) && name[0] != '_') name.erase(0, 1);
   while (!name.empty() && (name.back() == '_' || name.back() == '.')) name.pop_back();
   for (const Known& known : kKnown)
     if (known.key == name) return std::string(known.name);

@@ -2,6 +2,7 @@
 
 #include <algorithm>
 
+#include "core/ascii.h"
 #include "core/json_fields.h"
 #include "core/template/lexemes.h"
 #include "core/time/formats.h"
@@ -12,10 +13,8 @@ namespace {
 
 using Form = Token::Form;
 
-bool letter(char c) { return static_cast<unsigned char>((c | 0x20) - 'a') < 26; }
-bool digit(char c) { return static_cast<unsigned char>(c - '0') < 10; }
 bool word_byte(char c) {
-  return letter(c) || digit(c) || c == '_' || c == '-' || static_cast<unsigned char>(c) >= 0x80;
+  return is_letter(c) || is_digit(c) || c == '_' || c == '-' || static_cast<unsigned char>(c) >= 0x80;
 }
 
 const char* scan(const Lexeme& lexeme, const char* at, const char* end, Value& value) {
@@ -102,7 +101,7 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     Value value;
     const char* p = nullptr;
     const char* pattern = "";
-    if (begins && (digit(c) || letter(c)) && (p = time_at(at, end, reference, &pattern))) {
+    if (begins && (is_digit(c) || is_letter(c)) && (p = time_at(at, end, reference, &pattern))) {
       if (p == end || !word_byte(*p)) {
         take(Form::time, p, pattern);
         continue;
@@ -130,11 +129,11 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
           continue;
         if (k == Form::ip && text.find("::") == 0 && text.size() < 3) continue;
         if (k == Form::duration && text.find(':') != text.npos) continue;  // a time of day rather
-        if (k == Form::duration && !digit(c) && c != '-') continue;
-        if (k == Form::integer && q != end && *q == '.' && q + 1 != end && digit(q[1])) continue;
+        if (k == Form::duration && !is_digit(c) && c != '-') continue;
+        if (k == Form::integer && q != end && *q == '.' && q + 1 != end && is_digit(q[1])) continue;
         if (k == Form::decimal && text.find_first_of("eE") != text.npos) continue;
         if ((k == Form::decimal || k == Form::integer) && q != end && *q == '.' && q + 1 != end &&
-            digit(q[1]))
+            is_digit(q[1]))
           continue;
         if ((k == Form::decimal || k == Form::integer) && (c == '+' || c == '.')) continue;
         best = q;
@@ -149,9 +148,9 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
         take(Form::hex, p);
         continue;
       }
-      if (letter(c)) {
+      if (is_letter(c)) {
         p = at;
-        while (p != end && (letter(*p) || digit(*p) || *p == '+' || *p == '.' || *p == '-')) ++p;
+        while (p != end && (is_letter(*p) || is_digit(*p) || *p == '+' || *p == '.' || *p == '-')) ++p;
         if (end - p > 3 && std::string_view(p, 3) == "://") {
           while (p != end && static_cast<unsigned char>(*p) > ' ' && *p != '"' && *p != '<' && *p != '>' &&
                  *p != ',' && *p != ')' && *p != ']' && *p != '\'')
@@ -211,7 +210,7 @@ std::string shape_of(std::string_view line, std::int64_t reference, bool with_wo
       case Form::blank: shape += ' '; break;
       case Form::sign: shape += token.text; break;
       case Form::word:
-        if (with_words && std::none_of(token.text.begin(), token.text.end(), digit)) {
+        if (with_words && std::none_of(token.text.begin(), token.text.end(), is_digit)) {
           shape += token.text;
           break;
         }

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "core/ascii.h"
+
 namespace dingle::time_scan {
 namespace {
 
@@ -100,7 +102,7 @@ bool half_day(Cursor& c, Civil& t) {
   const char* p = c.at;
   if (p != c.end && *p == ' ') ++p;
   if (c.end - p < 2 || (p[1] | 0x20) != 'm' || ((p[0] | 0x20) != 'a' && (p[0] | 0x20) != 'p')) return true;
-  if (c.end - p > 2 && static_cast<unsigned char>((p[2] | 0x20) - 'a') < 26) return true;  // a longer word
+  if (c.end - p > 2 && is_letter(p[2])) return true;  // a longer word
   if (t.hour < 1 || t.hour > 12) {
     problem() = fmt::format("there is no hour {} {}M", t.hour, (p[0] | 0x20) == 'a' ? 'A' : 'P');
     return false;
@@ -114,8 +116,7 @@ FoundZone zone_word(Cursor& c) {
   const char* p = c.at;
   bool slash = false;
   auto part = [](char b) {
-    return static_cast<unsigned char>((b | 0x20) - 'a') < 26 || b == '_' || b == '/' || b == '+' ||
-           b == '-' || (b >= '0' && b <= '9');
+    return is_letter(b) || b == '_' || b == '/' || b == '+' || b == '-' || (b >= '0' && b <= '9');
   };
   const char* upper = p;
   while (upper != c.end && upper - p < 5 && *upper >= 'A' && *upper <= 'Z') ++upper;
@@ -130,7 +131,7 @@ FoundZone zone_word(Cursor& c) {
     }
     return {};
   }
-  if (upper != c.end && static_cast<unsigned char>((*upper | 0x20) - 'a') < 26) return {};  // a longer word
+  if (upper != c.end && is_letter(*upper)) return {};  // a longer word
   const std::string_view word(p, static_cast<std::size_t>(upper - p));
   for (const Abbreviation& a : kAbbreviations)
     if (a.name == word) {
@@ -145,7 +146,7 @@ FoundZone zone(Cursor& c) {
   if (p != c.end && *p == ' ') ++p;
   if (p == c.end) return {};
   if (*p == 'Z' || *p == 'z') {
-    if (p + 1 != c.end && static_cast<unsigned char>((p[1] | 0x20) - 'a') < 26) return {};
+    if (p + 1 != c.end && is_letter(p[1])) return {};
     if (p != c.at && *p == 'z') return {};
     c.at = p + 1;
     return {FoundZone::Form::offset, 0, nullptr};

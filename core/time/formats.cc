@@ -2,6 +2,7 @@
 
 #include <cstring>
 
+#include "core/ascii.h"
 #include "core/time/cursor.h"
 
 namespace dingle {
@@ -167,17 +168,16 @@ const char* scan_any_time(const char* at, const char* end, std::int64_t referenc
                           ParsedTime& out) {
   const std::ptrdiff_t size = end - at;
   if (size < 8) return nullptr;
-  auto letter = [](char c) { return static_cast<unsigned char>((c | 0x20) - 'a') < 26; };
-  if (letter(at[0])) {
-    if (at[3] == ',' || letter(at[3])) return scan_mail_time(at, end, out);
+  if (is_letter(at[0])) {
+    if (at[3] == ',' || is_letter(at[3])) return scan_mail_time(at, end, out);
     if (at[3] != ' ') return nullptr;
-    return letter(at[4]) ? scan_ctime(at, end, out) : scan_syslog_time(at, end, reference, out);
+    return is_letter(at[4]) ? scan_ctime(at, end, out) : scan_syslog_time(at, end, reference, out);
   }
   if (at[4] == '-' || (size > 15 && (at[8] == 'T' || at[8] == 't'))) return scan_rfc3339(at, end, out);
   if (at[4] == '/' && at[1] != '/' && at[2] != '/') return scan_slash_time(at, end, out);
-  if (at[2] == '/' && letter(at[3])) return scan_clf_time(at, end, out);
+  if (at[2] == '/' && is_letter(at[3])) return scan_clf_time(at, end, out);
   if (at[2] == '/' || at[1] == '/') return scan_ordered_time(at, end, order, out);
-  if (at[1] == ' ' || at[2] == ' ' || ((at[2] == '-' || at[1] == '-') && letter(at[3])))
+  if (at[1] == ' ' || at[2] == ' ' || ((at[2] == '-' || at[1] == '-') && is_letter(at[3])))
     return scan_mail_time(at, end, out);
   if (at[2] == '.' || at[1] == '.')
     if (const char* place = scan_dot_time(at, end, out)) return place;

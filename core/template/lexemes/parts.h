@@ -4,6 +4,7 @@
 #include <string_view>
 #include <vector>
 
+#include "core/ascii.h"
 #include "core/template/lexemes.h"
 
 namespace dingle {
@@ -21,9 +22,6 @@ FieldPattern json_pattern();
 FieldPattern xml_pattern();
 FieldPattern syslog_priority_pattern();
 
-inline bool is_digit(char c) { return static_cast<unsigned char>(c - '0') <= 9; }
-inline bool is_hex(char c) { return is_digit(c) || static_cast<unsigned char>((c | 0x20) - 'a') <= 5; }
-inline bool is_letter(char c) { return static_cast<unsigned char>((c | 0x20) - 'a') < 26; }
 inline Value text_between(const char* from, const char* to) {
   return Value::text({from, static_cast<std::size_t>(to - from)});
 }
