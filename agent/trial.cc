@@ -132,6 +132,9 @@ Json json_of(const Draft& draft) {
          {"share", draft.lines ? static_cast<double>(t.lines) / static_cast<double>(draft.lines) : 0},
          {"layout", t.layout},
          {"example", valid_utf8(t.example)}});
+  j["heads"] = draft.heads;
+  j["picks"] = Json::array();
+  for (const DraftTemplate& t : draft.picks) j["picks"].push_back({{"template", t.text}, {"lines", t.lines}});
   j["time_field"] = draft.time_field;
   j["notes"] = draft.notes;
   j["unexplained_examples"] = Json::array();

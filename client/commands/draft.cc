@@ -52,16 +52,36 @@ int run_draft(const Client& client, const std::string& file) {
                       : "all lines but " + with_thousands(static_cast<std::int64_t>(draft.unexplained)) +
                             " are JSON objects")
               << ": the step `json` takes them apart\n\n";
+  for (const std::string& head : draft.heads)
+    std::cout << "    "
+              << coloured_template(client, one_line(head) + "{message}",
+                                   std::max<std::size_t>(40, client.width - 4), 4)
+              << "\n";
+  if (!draft.heads.empty())
+    std::cout << "    "
+              << paint(client, "2",
+                       "begins many of them; these take `message` apart then, where they begin with …:")
+              << "\n\n";
   for (std::size_t i = 0; i < draft.templates.size(); ++i) {
     const DraftTemplate& t = draft.templates[i];
     std::cout << paint(client, "1", fmt::format("{:>2}", i + 1)) << "  " << percent(t.lines) << "  "
-              << coloured_template(client, one_line(t.text), std::max<std::size_t>(40, client.width - 14), 13)
+              << coloured_template(client, (t.head ? "…" : "") + one_line(t.text.substr(t.head)),
+                                   std::max<std::size_t>(40, client.width - 14), 13)
               << (t.layout.empty() ? "" : paint(client, "2", "  " + t.layout)) << "\n    "
               << std::string(9, ' ')
               << paint(client, "2",
                        cut_to_width(one_line(valid_utf8(t.example)),
                                     std::max<std::size_t>(40, client.width - 13)))
               << "\n";
+  }
+  if (!draft.picks.empty()) {
+    std::cout << "\n    " << paint(client, "2", "picked from the text of `message`, wherever they stand:")
+              << "\n";
+    for (const DraftTemplate& t : draft.picks)
+      std::cout << "    " << percent(t.lines) << "  "
+                << coloured_template(client, one_line(t.text), std::max<std::size_t>(40, client.width - 14),
+                                     13)
+                << "\n";
   }
   if (draft.unexplained != 0) {
     std::cout << "\n"

@@ -5,10 +5,14 @@
 #include <map>
 #include <set>
 
+#include "core/ascii.h"
 #include "core/draft/grower.h"
+#include "core/draft/picks.h"
+#include "core/draft/shared_head.h"
 #include "core/json_fields.h"
 #include "core/json_text.h"
 #include "core/template/set.h"
+#include "core/template/syntax.h"
 
 namespace dingle {
 namespace {
@@ -127,7 +131,7 @@ class Drafter {
       if (lines_[i][0] != '{' || !json_members(lines_[i], {}, arena, members, counts).empty()) continue;
       ++objects;
       for (const Field& f : members)
-        if (f.value.kind() == Kind::text &&
+        if (f.value.kind() == Kind::text && f.value.as_text().size() > 2 && f.value.as_text()[2] != ':' &&  // a time of day is no time yet
             !convert_text(f.value.as_text(), Kind::timestamp, {&arena, now_}).absent())
           ++keys[std::string(field_name(f.name))];
     }
@@ -243,15 +247,6 @@ class Drafter {
     return false;
   }
 
-  static std::string escaped_literal(std::string_view text) {
-    std::string out;
-    for (char c : text) {
-      if (c == '{' || c == '}') out += c;
-      out += c;
-    }
-    return out;
-  }
-
   // The lines that begin as a common layout does: what stands behind it is grown.
   void layout(const Layout& layout, const std::vector<std::string_view>& lines) {
     auto t = compile(std::string(layout.text) + "{dingle_rest:rest}");
@@ -313,6 +308,27 @@ class Drafter {
     return left;
   }
 
+  // `{name:word} {name2:word}` as `{name}`.
+  static std::string names_joined(std::string text) {
+    static constexpr std::string_view kFirst = "{name:word}";
+    for (std::size_t at = text.find(kFirst); at != std::string::npos; at = text.find(kFirst, at + 1)) {
+      std::size_t end = at + kFirst.size();
+      while (text.compare(end, 6, " {name") == 0 && end + 13 <= text.size() && is_digit(text[end + 6]) &&
+             text.compare(end + 7, 6, ":word}") == 0)
+        end += 13;
+      if (end == at + kFirst.size()) continue;
+      const unsigned joined = static_cast<unsigned>((end - at - kFirst.size()) / 13);
+      text.replace(at, end - at, "{name}");
+      // Those behind it are counted on from there.
+      for (char n = '2'; n + static_cast<int>(joined) <= '9'; ++n)
+        if (const std::size_t later =
+                text.find(std::string("{name") + static_cast<char>(n + static_cast<int>(joined)));
+            later != std::string::npos)
+          text[later + 5] = n;
+    }
+    return text;
+  }
+
   // Templates that differ only in how many words a name has ("Tern", "Storm Petrel") become one.
   void merge() {
     auto wide = [](const std::string& text) {
@@ -334,6 +350,8 @@ class Drafter {
       }
       return out;
     };
+    for (auto& [text, layout_name] : texts_)  // two words that nothing tells apart are one text
+      if (const std::string joined = names_joined(text); joined != text && compile(joined)) text = joined;
     std::map<std::string, std::size_t> counts;
     for (const auto& [text, layout_name] : texts_) ++counts[wide(text)];
     std::vector<std::pair<std::string, std::string>> merged;
@@ -367,7 +385,7 @@ class Drafter {
     std::vector<std::shared_ptr<const Template>> all;
     for (const auto& [text, layout_name] : texts_) {
       all.push_back(compile(text));
-      draft_.templates.push_back({text, 0, "", layout_name});
+      draft_.templates.push_back({text, 0, "", layout_name, 0});
     }
     if (!draft_.json) {
       const TemplateSet set(all);
@@ -408,7 +426,33 @@ class Drafter {
       }
       if (draft_.time_field.empty() && t.text.find("{at:") != std::string::npos) draft_.time_field = "at";
     }
+    if (!draft_.json && draft_.joined == 0) draft_.heads = share_heads(draft_.templates, lines_, now_);
+    pick();
     return draft_;
+  }
+
+  // Of the free text at the end of lines.
+  void pick() {
+    std::vector<std::shared_ptr<const Template>> all;
+    DraftNames names;
+    for (const DraftTemplate& t : draft_.templates) {
+      all.push_back(compile(t.text));
+      for (const Slot& slot : all.back()->slots()) names.unique(slot.name);
+    }
+    const TemplateSet set(all);
+    std::vector<Value> values;
+    std::vector<Field> found;
+    std::vector<std::string_view> texts;
+    for (std::string_view line : studied(lines_)) {
+      Arena arena;
+      found.clear();
+      const int which = set.match(line, {&arena, now_, &found}, values);
+      if (which < 0) continue;
+      const std::vector<Slot>& slots = all[static_cast<std::size_t>(which)]->slots();
+      for (std::size_t i = 0; i < slots.size(); ++i)
+        if (slots[i].name == "message" && values[i].is_textual()) texts.push_back(values[i].as_text());
+    }
+    draft_.picks = draft_picks(texts, now_, std::move(names));
   }
 
   std::int64_t now_;
@@ -437,9 +481,27 @@ std::string Draft::yaml() const {
   if (!join.empty()) out += "# for the source:  files: { ..., join: { " + join + " } }\n";
   out += "steps:\n";
   if (json) out += "  - json: {}\n";
-  if (!templates.empty()) {
-    out += "  - parse:\n      templates:\n";
-    for (const DraftTemplate& t : templates) out += "        - " + quoted(t.text) + "\n";
+  const auto list = [&](const char* begin, const std::vector<std::string>& texts) {
+    out += begin;
+    for (const std::string& text : texts) out += "        - " + quoted(text) + "\n";
+  };
+  std::vector<std::string> first, second;
+  for (const std::string& head : heads) first.push_back(head + "{message}");
+  for (const DraftTemplate& t : templates) {
+    if (t.head == 0)
+      first.push_back(t.text);
+    else if (t.text.substr(t.head) != "{message}")
+      second.push_back(t.text.substr(t.head));
+  }
+  if (!first.empty()) list("  - parse:\n      templates:\n", first);
+  if (!second.empty()) {
+    second.push_back("{message}");  // what none of them matches stays as it is
+    list("  - parse:\n      field: message\n      templates:\n", second);
+  }
+  if (!picks.empty()) {
+    std::vector<std::string> texts;
+    for (const DraftTemplate& t : picks) texts.push_back(t.text);
+    list("  - pick:\n      field: message\n      templates:\n", texts);
   }
   if (!time_field.empty()) out += "  - time: { field: " + time_field + " }\n";
   return out;

@@ -4,14 +4,16 @@
 #include <set>
 
 #include "core/template/lexemes.h"
+#include "core/template/syntax.h"
 
 namespace dingle {
 namespace {
 
 using Form = Token::Form;
 
-constexpr double kNearlyAll = 0.97;
-constexpr std::size_t kMostTemplates = 24, kMostParts = 12, kFewShapes = 7, kMostWords = 14, kDeepest = 12;
+constexpr double kNearlyAll = 0.97, kMajority = 0.75;
+constexpr std::size_t kMostTemplates = 24, kMostParts = 12, kFewShapes = 7, kMostWords = 14, kDeepest = 12,
+                      kLongestPhrase = 8, kDeepestMajority = 3;
 
 const Token kEnd{};
 
@@ -19,14 +21,22 @@ bool is_value(Form kind) { return kind != Form::end && kind != Form::blank && ki
 bool is_typed(Form kind) { return is_value(kind) && kind != Form::word && kind != Form::dotted; }
 bool is_wordlike(Form kind) { return kind == Form::word || kind == Form::dotted; }
 
-// A literal for a template: braces are doubled.
-std::string escaped(std::string_view text) {
-  std::string out;
-  for (char c : text) {
-    if (c == '{' || c == '}') out += c;
-    out += c;
-  }
-  return out;
+bool is_phrase_sign(const Token& t) {
+  return t.kind == Form::sign && std::string_view("|;,:>]").find(t.text[0]) != std::string_view::npos;
+}
+
+// How many words, with nothing but blanks between them, stand from a sign on to the end of the line, and the token with which
+// they begin; none if that is before `from`.
+struct Phrase {
+  std::size_t words = 0, begin = 0;
+};
+Phrase phrase_of(const DraftRow& row, std::size_t from) {
+  std::size_t at = row.tokens.size(), words = 0;
+  while (at > from && (row.tokens[at - 1].kind == Form::word || row.tokens[at - 1].kind == Form::blank))
+    words += row.tokens[--at].kind == Form::word;
+  const bool begins = at != 0 && at < row.tokens.size() && row.tokens[at].kind == Form::word &&
+                      is_phrase_sign(row.tokens[at - 1]);
+  return begins && words <= kLongestPhrase ? Phrase{words, at} : Phrase{};
 }
 
 }  // namespace
@@ -70,7 +80,13 @@ std::string DraftGrower::skeleton(const At& at, std::size_t from, std::size_t mo
   }
 }
 
-std::string DraftGrower::whole_skeleton(const At& at) { return skeleton(at, 0, 40); }
+std::string DraftGrower::whole_skeleton(const At& at) {
+  std::string out = skeleton(at, 0, 40);
+  // Phrases at the end are alike, however many words they have.
+  const std::size_t words = phrase_of(*at.row, at.token).words;
+  if (words > 1 && out.ends_with('$')) out.resize(out.size() - 2 * (words - 1) - 1), out += '$';
+  return out;
+}
 
 // Of the run that starts here, by the forms of its tokens.
 std::string DraftGrower::run_skeleton(const At& at) {
@@ -93,7 +109,7 @@ double DraftGrower::agreement(const Rows& rows, std::size_t from) {
 }
 
 void DraftGrower::add_literal(State& state, std::string_view text) {
-  state.text += escaped(text);
+  state.text += escaped_literal(text);
   state.before += text;
   state.open = false;
 }
@@ -165,6 +181,14 @@ bool DraftGrower::literal(Rows& rows, State& state) {
     return true;
   }
   const Token& t = kept[0].here();
+  if (t.kind == Form::blank && t.text.size() > 2 && t.text.find('\t') == std::string_view::npos) {
+    // Columns are filled up with blanks: another value brings another number of them.
+    state.text += "{ }";
+    state.before += ' ';
+    state.open = false;
+    for (At& at : rows) ++at.token;
+    return true;
+  }
   // A word that is the same in all rows because there are few of them may be a value all the same: a level,
   // say.
   if (is_wordlike(t.kind) && !state.before.empty() && state.before.back() == '=') return false;
@@ -241,6 +265,19 @@ bool DraftGrower::typed(Rows& rows, State& state) {
   return true;
 }
 
+// Phrases up to the end of the line: one text, not a template for each.
+bool DraftGrower::phrase(const Rows& rows) {
+  std::set<std::string_view> phrases;
+  std::size_t several = 0;
+  for (const At& at : rows) {
+    const auto [words, begin] = phrase_of(*at.row, at.token);
+    if (words == 0 || begin != at.token) return false;
+    several += words > 1;
+    phrases.insert(at.rest());
+  }
+  return several * 5 > rows.size() && phrases.size() > 1;
+}
+
 // Words that differ: levels, values between fixed signs, or the beginnings of different messages.
 bool DraftGrower::words(Rows& rows, State& state, std::vector<std::string>& out, std::size_t depth,
                         bool& done) {
@@ -298,6 +335,26 @@ bool DraftGrower::words(Rows& rows, State& state, std::vector<std::string>& out,
     return true;
   }
   return false;
+}
+
+// Most rows go on with one sign or word, some with something else: these are another kind of message.
+bool DraftGrower::majority(const Rows& rows, const State& state, std::vector<std::string>& out,
+                           std::size_t depth) {
+  if (depth >= kDeepestMajority || rows.size() < 10) return false;
+  const auto key = [](const At& at) {
+    const Token& t = at.here();
+    return t.kind == Form::sign || is_wordlike(t.kind) ? std::string(t.text) : std::string();
+  };
+  Rows most = rows, others = rows;
+  if (!keep_commonest(most, key, kMajority)) return false;
+  const std::string common = key(most[0]);
+  if (common.empty()) return false;
+  std::erase_if(others, [&](const At& at) { return key(at) == common; });
+  int number = 0;
+  if (others.size() < 2 || made_ + 2 > kMostTemplates || severity_number_of(common, number)) return false;
+  grow(std::move(most), state, out, depth + 1);
+  grow(std::move(others), state, out, depth + 1);
+  return true;
 }
 
 // A run without blanks, of whatever form, before the same thing in all rows.
@@ -419,6 +476,32 @@ bool DraftGrower::split(const std::map<std::string, Rows>& parts, std::size_t al
   return true;
 }
 
+// The pattern for pairs of keys and values up to the end, parted by blanks, or by commas and blanks; "" if these are none.
+std::string_view DraftGrower::pairs(const Rows& rows) {
+  const auto count = [](const At& at, std::size_t& commas) {
+    std::size_t n = 0;
+    for (std::size_t i = 0;;) {
+      if (!is_wordlike(at.ahead(i).kind) || at.ahead(i + 1).text != "=") return std::size_t{0};
+      i += 2;
+      while (at.ahead(i).kind != Form::blank && at.ahead(i).kind != Form::end) ++i;
+      ++n;
+      if (at.ahead(i).kind == Form::end) return n;
+      if (at.ahead(i).text != " ") return std::size_t{0};
+      commas += at.ahead(i - 1).text == ",";
+      ++i;
+    }
+  };
+  std::size_t good = 0, by_comma = 0;
+  for (const At& at : rows) {
+    std::size_t commas = 0;
+    const std::size_t n = count(at, commas);
+    good += n >= 2;
+    by_comma += n >= 2 && commas == n - 1;
+  }
+  if (static_cast<double>(good) < kNearlyAll * static_cast<double>(rows.size())) return {};
+  return by_comma == good ? "{:pairs(separator=\",\")}" : "{:pairs}";
+}
+
 void DraftGrower::grow(Rows rows, State state, std::vector<std::string>& out, std::size_t depth) {
   if (depth > kDeepest) return free_text(state, out);
   for (int guard = 0; guard < 300; ++guard) {
@@ -453,28 +536,16 @@ void DraftGrower::grow(Rows rows, State state, std::vector<std::string>& out, st
       ++made_;
       return;
     }
-    // Pairs of keys and values up to the end.
-    auto pairs = [](const At& at) {
-      std::size_t n = 0;
-      for (std::size_t i = 0;;) {
-        if (!is_wordlike(at.ahead(i).kind) || at.ahead(i + 1).text != "=") return std::size_t{0};
-        i += 2;
-        while (at.ahead(i).kind != Form::blank && at.ahead(i).kind != Form::end) ++i;
-        ++n;
-        if (at.ahead(i).kind == Form::end) return n;
-        if (at.ahead(i).text != " ") return std::size_t{0};
-        ++i;
+    if (!state.open)
+      if (const std::string_view pattern = pairs(rows); !pattern.empty()) {
+        out.push_back(state.text + std::string(pattern));
+        ++made_;
+        return;
       }
-    };
-    if (!state.open && static_cast<double>(std::count_if(rows.begin(), rows.end(), [&](const At& at) {
-                         return pairs(at) >= 2;
-                       })) >= kNearlyAll * static_cast<double>(rows.size())) {
-      out.push_back(state.text + "{:pairs}");
-      ++made_;
-      return;
-    }
     bool done = false;
+    if (!state.open && phrase(rows)) return free_text(state, out);
     if (literal(rows, state)) continue;
+    if (!state.open && majority(rows, state, out, depth)) return;
     if (chunk(rows, state)) continue;
     if (!state.open && typed(rows, state)) continue;
     if (words(rows, state, out, depth, done)) {

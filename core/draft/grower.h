@@ -44,6 +44,9 @@ class DraftGrower {
   bool literal(Rows& rows, State& state);
   bool typed(Rows& rows, State& state);
   bool words(Rows& rows, State& state, std::vector<std::string>& out, std::size_t depth, bool& done);
+  static bool phrase(const Rows& rows);
+  bool majority(const Rows& rows, const State& state, std::vector<std::string>& out, std::size_t depth);
+  static std::string_view pairs(const Rows& rows);
   bool chunk(Rows& rows, State& state);
   bool anchor(Rows& rows, State& state);
   bool part(const Rows& rows, const State& state, std::vector<std::string>& out, std::size_t depth);

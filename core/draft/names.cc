@@ -37,6 +37,12 @@ constexpr Known kKnown[] = {{"pid", "process.pid"},
                             {"username", "user.name"},
                             {"client", "client.address"},
                             {"remote", "client.address"},
+                            {"peer", "client.address"},
+                            {"rhost", "client.address"},
+                            {"rip", "client.address"},
+                            {"rport", "client.port"},
+                            {"lip", "server.address"},
+                            {"lport", "server.port"},
                             {"src", "source.address"},
                             {"dst", "destination.address"},
                             {"spt", "source.port"},
@@ -143,7 +149,7 @@ std::string DraftNames::name_for(const Token& token, std::string_view before, st
     last_address_ = unique(second ? "server.address" : "client.address");
     return last_address_;
   }
-  if (token.kind == Form::integer && before == ":" && last_address_.ends_with(".address"))
+  if (token.kind == Form::integer && (before == ":" || before == "#") && last_address_.ends_with(".address"))
     return unique(last_address_.substr(0, last_address_.size() - 7) + "port");
   if (before.ends_with("[") && (token.kind == Form::word || token.kind == Form::dotted) && taken("severity"))
     return unique("thread.name");
@@ -151,10 +157,12 @@ std::string DraftNames::name_for(const Token& token, std::string_view before, st
     return unique("process.pid");
   if (name.empty() || name == "message") {
     const auto behind = words_of(after.substr(0, 24));
-    if (!behind.empty() && after[0] == ' ' && !empty_word(behind[0]) && token.kind == Form::integer)
+    if (!behind.empty() && after[0] == ' ' && !empty_word(behind[0]) && token.kind == Form::integer &&
+        behind[0].find('.') == std::string_view::npos)
       name = conventional(behind[0]);
   }
   const bool number = token.kind == Form::integer || token.kind == Form::decimal;
+  if (token.kind == Form::hex && name.ends_with(".address")) name.resize(name.size() - 8);
   if (number && (name.ends_with(".address") || name.ends_with(".name") || name == "severity" || name == "at"))
     name = "number";  // the conventions mean something else by that word
   if (token.kind == Form::duration) {

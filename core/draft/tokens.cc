@@ -21,8 +21,10 @@ const char* scan(const Lexeme& lexeme, const char* at, const char* end, Value& v
   return lexeme.scan(at, end, {}, nullptr, value);
 }
 
-// The end of the time that starts here, and the narrowest pattern that takes it.
-const char* time_at(const char* at, const char* end, std::int64_t reference, const char** pattern) {
+// The end of the time that starts here, and the narrowest pattern that takes it. `first`: no value stands before it; some
+// forms could be anything else within a line.
+const char* time_at(const char* at, const char* end, std::int64_t reference, bool first,
+                    const char** pattern) {
   ParsedTime t;
   struct Known {
     const char* name;
@@ -30,15 +32,23 @@ const char* time_at(const char* at, const char* end, std::int64_t reference, con
   };
   static constexpr Known kForms[] = {{"rfc3339", scan_rfc3339},       {"clf_time", scan_clf_time},
                                      {"slash_time", scan_slash_time}, {"dot_time", scan_dot_time},
-                                     {"ctime", scan_ctime},           {"mail_time", scan_mail_time}};
+                                     {"ctime", scan_ctime},           {"mail_time", scan_mail_time},
+                                     {"tai64n", scan_tai64n}};
   for (const Known& form : kForms)
     if (const char* p = form.scan(at, end, t)) return *pattern = form.name, p;
   if (const char* p = scan_syslog_time(at, end, reference, t)) return *pattern = "syslog_time", p;
   const char* day_first = scan_ordered_time(at, end, DayOrder::day_first, t);
   const char* month_first = scan_ordered_time(at, end, DayOrder::month_first, t);
+  if (const char* p = scan_yearless_time(at, end, reference, t)) return *pattern = "yearless_time", p;
   if (day_first && month_first) return *pattern = kEitherOrder, day_first;
   if (day_first) return *pattern = "day_first_time", day_first;
   if (month_first) return *pattern = "month_first_time", month_first;
+  if (first) {
+    if (const char* p = scan_compact_time(at, end, t)) return *pattern = "compact_time", p;
+    if (const char* p = scan_clock_time(at, end, reference, t)) return *pattern = "clock_time", p;
+    if (is_letter(*at))  // a zone in front
+      if (const char* p = scan_any_time(at, end, reference, DayOrder::either, t)) return *pattern = "time", p;
+  }
   // Seconds since 1970, where they lie within some twenty years.
   if (const char* p = scan_epoch_time(at, end, t); p != nullptr && t.nanoseconds > 1'000'000'000 * kSecond &&
                                                    t.nanoseconds < 2'200'000'000 * kSecond &&
@@ -78,10 +88,13 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
   constexpr std::size_t kMost = 400;
   static const Lexeme* const kHex = builtin_lexeme("hex");
   static const Lexeme* const kQuoted = builtin_lexeme("quoted");
+  static const Lexeme* const kIp = builtin_lexeme("ip");
   std::vector<Token> all;
   const char* at = line.data();
   const char* const end = at + line.size();
+  bool first = true;  // no value yet
   auto take = [&](Form kind, const char* to, const char* pattern = "") {
+    first = first && (kind == Form::blank || kind == Form::sign);
     all.push_back({kind, {at, static_cast<std::size_t>(to - at)}, pattern});
     at = to;
   };
@@ -101,7 +114,8 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     Value value;
     const char* p = nullptr;
     const char* pattern = "";
-    if (begins && (is_digit(c) || is_letter(c)) && (p = time_at(at, end, reference, &pattern))) {
+    if (begins && (is_digit(c) || is_letter(c) || c == '@') &&
+        (p = time_at(at, end, reference, first, &pattern))) {
       if (p == end || !word_byte(*p)) {
         take(Form::time, p, pattern);
         continue;
@@ -171,6 +185,12 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     }
     if ((c == '"' || c == '\'') && begins && (p = scan(*kQuoted, at, end, value)) &&
         (p == end || !word_byte(*p)) && (c == '"' || p - at < 80)) {
+      if (const char* q = scan(*kIp, at + 1, end, value); q == p - 1) {  // the address itself
+        take(Form::sign, at + 1);
+        take(Form::ip, q);
+        take(Form::sign, p);
+        continue;
+      }
       take(Form::quoted, p);
       continue;
     }
@@ -184,14 +204,24 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
     }
     if (word_byte(c) && c != '-') {
       p = at;
-      bool dots = false, at_sign = false;
+      bool dots = false;
+      const char* sign = nullptr;  // the first @
       while (p != end &&
              (word_byte(*p) || ((*p == '.' || *p == '$' || *p == '@') && p + 1 != end && word_byte(p[1])))) {
-        dots |= *p == '.' || *p == '$';
-        at_sign |= *p == '@';
+        dots |= sign == nullptr && (*p == '.' || *p == '$');
+        if (*p == '@' && sign == nullptr) sign = p;
         ++p;
       }
-      take(at_sign ? Form::email : dots ? Form::dotted : Form::word, p);
+      if (sign != nullptr) {
+        const std::string_view domain(sign + 1, static_cast<std::size_t>(p - sign - 1));
+        if (domain.find('.') != std::string_view::npos &&
+            domain.find_first_of("@$_") == std::string_view::npos) {
+          take(Form::email, p);
+          continue;
+        }
+        p = sign;  // a name at a host, or at a database
+      }
+      take(dots ? Form::dotted : Form::word, p);
       continue;
     }
     take(Form::sign, at + 1);

@@ -223,4 +223,13 @@ std::vector<Part> parse_template(std::string_view text, std::vector<Problem>& pr
   return Parser(text, problems).all();
 }
 
+std::string escaped_literal(std::string_view text) {
+  std::string out;
+  for (char c : text) {
+    if (c == '{' || c == '}') out += c;
+    out += c;
+  }
+  return out;
+}
+
 }  // namespace dingle

@@ -43,4 +43,7 @@ inline constexpr std::size_t kDeepestTemplate = 16;      // parts within parts
 // Parses all of the text; every problem found goes to `problems`. Cost: linear in the text.
 std::vector<Part> parse_template(std::string_view text, std::vector<Problem>& problems);
 
+// The literal that is this text: its braces are doubled.
+std::string escaped_literal(std::string_view text);
+
 }  // namespace dingle

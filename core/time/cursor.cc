@@ -201,4 +201,9 @@ const char* finish_without_year(const Cursor& c, Civil t, const FoundZone& z, st
   return nullptr;
 }
 
+void near_day(ParsedTime& t, std::int64_t reference) {
+  if (t.nanoseconds > reference + kDay / 3) t.nanoseconds -= kDay;
+  if (t.nanoseconds <= reference - kDay * 2 / 3) t.nanoseconds += kDay;
+}
+
 }  // namespace dingle::time_scan

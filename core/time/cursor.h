@@ -96,6 +96,9 @@ inline bool clock(Cursor& c, Civil& t) {
 const char* finish(const Cursor& c, const Civil& t, const FoundZone& z, ParsedTime& out);
 const char* finish_without_year(const Cursor& c, Civil t, const FoundZone& z, std::int64_t reference,
                                 ParsedTime& out);
+// The time of day that was read belongs to the day of `reference`, or one beside it: that with which it lies within 16 h
+// before and 8 h after it. The local time of a zone may be ahead of what is read as UTC.
+void near_day(ParsedTime& t, std::int64_t reference);
 std::string& problem();  // of this thread, for take_time_problem
 
 }  // namespace dingle::time_scan

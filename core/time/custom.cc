@@ -159,8 +159,7 @@ const char* TimeFormat::scan(const char* at, const char* end, std::int64_t refer
       return place;
     }
     const char* place = finish(c, t, z, out);
-    // A time of day alone belongs to the day before when today's lies ahead.
-    if (place && !has_year_ && !has_day_ && out.nanoseconds > reference + kDay / 2) out.nanoseconds -= kDay;
+    if (place && !has_year_ && !has_day_) near_day(out, reference);
     return place;
   }
   return finish_without_year(c, t, z, reference, out);

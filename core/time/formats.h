@@ -27,8 +27,8 @@ struct ParsedTime {
 // In a date such as 03/04/2026. `either`: only what can be read in one way.
 enum class DayOrder { either, day_first, month_first };
 
-// 2026-11-23T10:00:00.125+01:00; also a blank for T, a comma for the dot, no zone, no seconds, no separators
-// (20261123T100000Z).
+// 2026-11-23T10:00:00.125+01:00; also a blank, a dash or a colon for T (behind a dash 10.00.00 too), a comma for the dot,
+// no zone, no seconds, no separators (20261123T100000Z).
 const char* scan_rfc3339(const char* at, const char* end, ParsedTime& out);
 // 23/Nov/2026:10:00:00 +0100, as access logs write it.
 const char* scan_clf_time(const char* at, const char* end, ParsedTime& out);
@@ -36,20 +36,30 @@ const char* scan_clf_time(const char* at, const char* end, ParsedTime& out);
 // end. Without a year: the one that brings the time nearest to `reference` (ns since 1970 UTC), at most a day
 // after it.
 const char* scan_syslog_time(const char* at, const char* end, std::int64_t reference, ParsedTime& out);
-// Mon, 23 Nov 2026 10:00:00 +0000, RFC 5322 section 3.3; the day's name may be missing; also with dashes
-// (23-Nov-2026).
+// Mon, 23 Nov 2026 10:00:00 +0000, RFC 5322 section 3.3; the day's name may be missing; also with dashes, then
+// with two digits for a year since 2000 too, or the month in front (23-Nov-2026, 23-Nov-26, Nov-23-26).
 const char* scan_mail_time(const char* at, const char* end, ParsedTime& out);
 // Mon Nov 23 10:00:00 2026, as C's asctime writes it; a zone may stand before the year.
 const char* scan_ctime(const char* at, const char* end, ParsedTime& out);
-// 2026/11/23 10:00:00
+// 2026/11/23 10:00:00, also with dots or colons in the date.
 const char* scan_slash_time(const char* at, const char* end, ParsedTime& out);
 // 23.11.2026 10:00:00
 const char* scan_dot_time(const char* at, const char* end, ParsedTime& out);
-// 11/23/2026 10:00:00 PM, 23/11/2026 22:00:00
+// 11/23/2026 10:00:00 PM, 23/11/2026 22:00:00, also with dashes.
 const char* scan_ordered_time(const char* at, const char* end, DayOrder order, ParsedTime& out);
+// 261123 10:00:00, 261123  9:00:00, 261123 100000: six digits for a date since 2000.
+const char* scan_compact_time(const char* at, const char* end, ParsedTime& out);
+// 11-23 10:00:00.125: the month in front, and no year (that is found as for scan_syslog_time).
+const char* scan_yearless_time(const char* at, const char* end, std::int64_t reference, ParsedTime& out);
+// 10:00:00.125 alone: of the day with which it lies within 16 h before and 8 h after `reference`.
+const char* scan_clock_time(const char* at, const char* end, std::int64_t reference, ParsedTime& out);
+// @4000000065604d2a1dcd6500: a TAI64N label. It is read as nearly all that write them do, which add 2^62 + 10 to the
+// seconds since 1970 UTC; those who follow leap seconds write labels that lie 27 s later.
+const char* scan_tai64n(const char* at, const char* end, ParsedTime& out);
 // 1795428000 seconds, or 13, 16 or 19 digits for milliseconds, microseconds, nanoseconds; with decimals.
 const char* scan_epoch_time(const char* at, const char* end, ParsedTime& out);
-// Any of these; what stands at certain places tells which.
+// Any of these; what stands at certain places tells which. The name of a zone may stand in front (CET 2026-11-23
+// 10:00:00).
 const char* scan_any_time(const char* at, const char* end, std::int64_t reference, DayOrder order,
                           ParsedTime& out);
 

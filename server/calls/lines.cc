@@ -294,24 +294,27 @@ const CallRegistration kDraft(
      .run = draft_lines,
      .example =
          R"({"lines":5,"joined":0,"unexplained":0,"json":false,"templates":[{"template":"{name:word} {number:int}",
-       "lines":5,"share":1.0,"layout":"","example":"Tern 1"}],"time_field":"","notes":[],"unexplained_examples":[],
+       "lines":5,"share":1.0,"layout":"","example":"Tern 1"}],"heads":[],"picks":[],"time_field":"","notes":[],"unexplained_examples":[],
        "yaml":"steps:\n  - parse:\n      templates:\n        - '{name:word} {number:int}'\n"})",
      .answer =
          [] {
-           return object_of({{"lines", is_integer()},
-                             {"joined", is_integer()},
-                             {"unexplained", is_integer()},
-                             {"join", is_text(), false},
-                             {"json", is_boolean()},
-                             {"templates", list_of(object_of({{"template", is_text()},
-                                                              {"lines", is_integer()},
-                                                              {"share", is_number()},
-                                                              {"layout", is_anything()},
-                                                              {"example", is_text()}}))},
-                             {"time_field", is_text()},
-                             {"notes", list_of(is_text())},
-                             {"unexplained_examples", list_of(is_text())},
-                             {"yaml", is_text()}});
+           return object_of(
+               {{"lines", is_integer()},
+                {"joined", is_integer()},
+                {"unexplained", is_integer()},
+                {"join", is_text(), false},
+                {"json", is_boolean()},
+                {"templates", list_of(object_of({{"template", is_text()},
+                                                 {"lines", is_integer()},
+                                                 {"share", is_number()},
+                                                 {"layout", is_anything()},
+                                                 {"example", is_text()}}))},
+                {"heads", list_of(is_text())},
+                {"picks", list_of(object_of({{"template", is_text()}, {"lines", is_integer()}}))},
+                {"time_field", is_text()},
+                {"notes", list_of(is_text())},
+                {"unexplained_examples", list_of(is_text())},
+                {"yaml", is_text()}});
          },
      .is_long = true});
 

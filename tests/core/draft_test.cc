@@ -1,15 +1,18 @@
 #include "core/draft/draft.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <algorithm>
 #include <fstream>
 #include <random>
+#include <set>
 #include <sstream>
 
 #include "core/draft/tokens.h"
 #include "core/template/template.h"
 #include "core/time/instant.h"
+#include "tests/core/time_table.h"
 
 namespace dingle {
 namespace {
@@ -118,6 +121,109 @@ TEST(DraftParts, AmbiguousOrderOfDayAndMonthIsSaid) {
 TEST(DraftParts, LiteralBracesAreDoubled) {
   const Draft draft = draft_of({"x {1} y", "x {2} y", "x {3} y"});
   EXPECT_EQ(draft.templates[0].text, "x {{{number:int}}} y");
+}
+
+std::vector<std::string> texts_of(const std::vector<DraftTemplate>& all) {
+  std::vector<std::string> texts;
+  for (const DraftTemplate& t : all) texts.push_back(t.text);
+  return texts;
+}
+using testing::ElementsAre;
+
+TEST(DraftParts, PhrasesAtTheEndAreOneField) {
+  const Draft draft = draft_of(sample("customs-ids"));
+  EXPECT_EQ(draft.templates.size(), 2u);
+  for (const DraftTemplate& t : draft.templates) EXPECT_TRUE(t.text.ends_with("|{message}")) << t.text;
+  EXPECT_TRUE(draft.heads.empty());
+}
+
+// What differs in every way, with an address somewhere.
+std::vector<std::string> sentences(const char* address) {
+  static const char* const kWords[] = {"berth", "ramp",  "closed", "by", "the",
+                                       "crew",  "again", "today",  "9",  "x=1"};
+  std::mt19937_64 random(7);
+  std::vector<std::string> lines;
+  for (int i = 0; i < 200; ++i) {
+    std::string line;
+    for (unsigned n = 2 + random() % 9; n > 0; --n) line += std::string(kWords[random() % 8]) + " ";
+    if (i % 2) line += address + std::to_string(i) + (i % 4 == 1 ? ":" + std::to_string(4000 + i) : "") + " ";
+    for (unsigned n = random() % 5; n > 0; --n) line += std::string(kWords[random() % 8]) + " ";
+    lines.push_back(line + "end");
+  }
+  return lines;
+}
+
+struct Picked {
+  const char *written, *pick;
+};
+class DraftPicks : public testing::TestWithParam<Picked> {};
+TEST_P(DraftPicks, AddressesAreTakenFromFreeText) {
+  const Draft draft = draft_of(sentences(GetParam().written));
+  EXPECT_THAT(texts_of(draft.picks), ElementsAre(GetParam().pick)) << draft.yaml();
+}
+INSTANTIATE_TEST_SUITE_P(
+    Forms, DraftPicks,
+    testing::Values(Picked{"from 192.0.2.", "from {client.address:ip}{[}:{client.port:int}{]}"},
+                    Picked{"rhost=192.0.2.", "rhost={client.address:ip}{[}:{client.port:int}{]}"},
+                    Picked{"unknown[192.0.2.", "[{client.address:ip}{[}:{client.port:int}{]}"},
+                    Picked{"peer: 192.0.2.", "peer: {client.address:ip}{[}:{client.port:int}{]}"},
+                    Picked{"to 192.0.2.", "to {server.address:ip}{[}:{server.port:int}{]}"},
+                    Picked{"{192.0.2.", "{{{client.address:ip}{[}:{client.port:int}{]}"}));
+
+TEST(DraftPicks, ValuesOfAKeyHaveOnePattern) {
+  std::vector<std::string> lines = sentences("from 192.0.2.");
+  for (std::size_t i = 0; i < lines.size(); ++i) {
+    lines[i] += " user=" + std::string(i % 3 ? "anna" : "7") + (i % 2 ? "," : "");
+    lines[i] += i % 2 ? " ship=\"Storm Petrel\"" : "";
+  }
+  EXPECT_THAT(texts_of(draft_of(lines).picks),
+              ElementsAre("from {client.address:ip}{[}:{client.port:int}{]}", "user={user.name:/[^\\s,;)]+/}",
+                          "ship={ship:quoted}"));
+}
+
+TEST(DraftPicks, TwoAddressesOfALineHaveTwoNames) {
+  std::vector<std::string> lines = sentences("from 192.0.2.");
+  for (std::string& line : lines) line += " relay=198.51.100.7 peer [203.0.113.9]";
+  const auto picks = texts_of(draft_of(lines).picks);
+  ASSERT_EQ(picks.size(), 3u);
+  std::set<std::string> names;
+  for (const std::string& text : picks)
+    names.insert(text.substr(text.find('{'), text.find(":ip") - text.find('{')));
+  EXPECT_EQ(names.size(), 3u) << picks[0] << picks[1] << picks[2];
+}
+
+// What a head and rests, and picks, find is what whole templates would.
+TEST(DraftHeads, WhatManyTemplatesShareIsParsedOnce) {
+  std::vector<std::string> lines;
+  for (int i = 0; i < 60; ++i) {
+    const std::string n = std::to_string(i);
+    const std::string head = "2026-11-23T10:00:" + std::string(i % 60 < 10 ? "0" : "") +
+                             std::to_string(i % 60) + "Z [pump-" + n + "] ";
+    lines.push_back(head + "pressure " + n + " kPa");
+    lines.push_back(head + "valve " + n + " opened in " + n + "ms");
+    lines.push_back(head + "filter changed (part " + n + ", box " + n + ")");
+    lines.push_back(head + "started, version 1." + n + ".3, by crew " + n);
+  }
+  const Draft draft = draft_of(lines);
+  EXPECT_EQ(draft.unexplained, 0u);
+  ASSERT_EQ(draft.heads.size(), 1u) << draft.yaml();
+  EXPECT_TRUE(draft.heads[0].starts_with("{at:rfc3339} [")) << draft.heads[0];
+  const std::string yaml = draft.yaml();
+  EXPECT_EQ(yaml.find("{at:rfc3339}"), yaml.rfind("{at:rfc3339}")) << yaml;
+  EXPECT_NE(yaml.find("field: message"), std::string::npos) << yaml;
+}
+
+TEST(DraftTimes, EveryWrittenFormIsFound) {
+  for (const WrittenTime& written : kWrittenTimes) {
+    const std::string_view text = written.text;
+    if (written.instant == nullptr || text.find_first_not_of("0123456789.") == text.npos)
+      continue;  // any number
+    std::vector<std::string> lines;
+    for (const char* what : {"berth 4 free", "ramp up", "gate 7 shut by crew", "all well"})
+      lines.push_back(std::string(written.text) + " " + what);
+    const Draft draft = draft_of(lines);
+    EXPECT_FALSE(draft.time_field.empty()) << written.text << "\n" << draft.yaml();
+  }
 }
 
 // Whatever the lines are: every template compiles, and each line is counted once.

@@ -26,10 +26,11 @@ const char* plain(const char* at, const char* end, const MatchContext&, const vo
   return p;
 }
 
-const char* syslog(const char* at, const char* end, const MatchContext& context, const void* settings,
-                   Value& out) {
+template <const char* (*Scan)(const char*, const char*, std::int64_t, ParsedTime&)>
+const char* near(const char* at, const char* end, const MatchContext& context, const void* settings,
+                 Value& out) {
   ParsedTime t;
-  const char* p = scan_syslog_time(at, end, context.reference, t);
+  const char* p = Scan(at, end, context.reference, t);
   if (p) out = value_of(t, static_cast<const TimeSettings*>(settings));
   return p;
 }
@@ -123,7 +124,7 @@ void add_time_lexemes(std::vector<Lexeme>& all) {
         {name, Kind::timestamp, scan, first, description, example, not_example, kZone, prepare_zone});
   };
   all.push_back(
-      {"time", Kind::timestamp, any, letters() | digits(), "a time in a common form",
+      {"time", Kind::timestamp, any, letters() | digits() | ByteClass::of("@"), "a time in a common form",
        "2026-11-23T10:00:00Z\n23/Nov/2026:10:00:00 +0100\nNov 23 10:00:00\n11/23/2026 10:00:00 PM\n"
        "1795428000.125",
        "yesterday",
@@ -131,24 +132,35 @@ void add_time_lexemes(std::vector<Lexeme>& all) {
        "name none",
        prepare_time});
   add("rfc3339", plain<scan_rfc3339>, digits(), "a time such as 2026-11-23T10:00:00Z",
-      "2026-11-23T10:00:00Z\n2026-11-23 10:00:00,125\n20261123T100000Z", "23.11.2026");
+      "2026-11-23T10:00:00Z\n2026-11-23 10:00:00,125\n20261123T100000Z\n2026-11-23-10.00.00.125",
+      "23.11.2026");
   add("clf_time", plain<scan_clf_time>, digits(), "a time such as 23/Nov/2026:10:00:00 +0100",
       "23/Nov/2026:10:00:00 +0100", "2026-11-23");
-  add("syslog_time", syslog, letters(), "a time such as Nov 23 10:00:00", "Nov 23 10:00:00\nFeb  3 04:05:06",
-      "23 Nov");
+  add("syslog_time", near<scan_syslog_time>, letters(), "a time such as Nov 23 10:00:00",
+      "Nov 23 10:00:00\nFeb  3 04:05:06", "23 Nov");
   add("mail_time", plain<scan_mail_time>, letters() | digits(),
       "a time such as Mon, 23 Nov 2026 10:00:00 +0000",
-      "Mon, 23 Nov 2026 10:00:00 +0000\n23-Nov-2026 10:00:00.125", "2026-11-23");
+      "Mon, 23 Nov 2026 10:00:00 +0000\n23-Nov-2026 10:00:00.125\nNov-23-26 10:00:00", "2026-11-23");
   add("ctime", plain<scan_ctime>, letters(), "a time such as Mon Nov 23 10:00:00 2026",
       "Mon Nov 23 10:00:00 2026\nMon Nov 23 10:00:00 UTC 2026", "Nov 23");
   add("slash_time", plain<scan_slash_time>, digits(), "a time such as 2026/11/23 10:00:00",
-      "2026/11/23 10:00:00", "2026-11-23");
+      "2026/11/23 10:00:00\n2026:11:23 10:00:00", "2026-11-23");
   add("dot_time", plain<scan_dot_time>, digits(), "a time such as 23.11.2026 10:00:00", "23.11.2026 10:00:00",
       "2026-11-23");
   add("day_first_time", day_first, digits(), "a time such as 23/11/2026 22:00:00",
-      "23/11/2026 22:00:00\n03/04/2026 10:00:00 PM", "11/23/2026 10:00:00");
+      "23/11/2026 22:00:00\n03/04/2026 10:00:00 PM\n23-11-2026 22:00:00 +0100", "11/23/2026 10:00:00");
   add("month_first_time", month_first, digits(), "a time such as 11/23/2026 10:00:00 PM",
       "11/23/2026 10:00:00 PM\n3/4/2026 10:00:00", "23/11/2026 10:00:00");
+  add("compact_time", plain<scan_compact_time>, digits(), "a time such as 261123 10:00:00",
+      "261123 10:00:00\n261123  9:00:00\n261123 100000", "261323 10:00:00");
+  add("yearless_time", near<scan_yearless_time>, digits(), "a time such as 11-23 10:00:00.125",
+      "11-23 10:00:00.125", "23-11 10:00:00");
+  add("clock_time", near<scan_clock_time>, digits(),
+      "a time of day such as 10:00:00.125: of the day of reading, or one beside it if that is nearer",
+      "10:00:00\n10:00:00,125", "24:00:00");
+  add("tai64n", plain<scan_tai64n>, ByteClass::of("@"),
+      "a TAI64N label, as writers make it that know no leap seconds", "@400000006b040eaa07735940",
+      "@40000000");
   add("epoch", plain<scan_epoch_time>, digits(), "seconds (or milli-, micro-, nanoseconds) since 1970",
       "1795428000\n1795428000.125\n1795428000125", "17");
 }
