@@ -131,7 +131,8 @@ class Drafter {
       if (lines_[i][0] != '{' || !json_members(lines_[i], {}, arena, members, counts).empty()) continue;
       ++objects;
       for (const Field& f : members)
-        if (f.value.kind() == Kind::text && f.value.as_text().size() > 2 && f.value.as_text()[2] != ':' &&  // a time of day is no time yet
+        if (f.value.kind() == Kind::text && f.value.as_text().size() > 2 &&
+            f.value.as_text()[2] != ':' &&  // a time of day is no time yet
             !convert_text(f.value.as_text(), Kind::timestamp, {&arena, now_}).absent())
           ++keys[std::string(field_name(f.name))];
     }

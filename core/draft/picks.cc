@@ -125,6 +125,8 @@ void look_at(const std::vector<Token>& tokens, const Between& between, std::map<
       if (value != other_value) ++all[place].values_beside[other.before + '\x01' + other.pattern];
 }
 
+bool is_address(const Place& p) { return p.pattern == "ip"; }
+
 // Values of one key may be of several forms: the widest of them takes all.
 void join_forms(std::map<Place, Seen>& all) {
   std::map<std::string, std::vector<Place>> by_key;
@@ -132,10 +134,8 @@ void join_forms(std::map<Place, Seen>& all) {
     if (place.before.ends_with('=')) by_key[place.before].push_back(place);
   for (const auto& [key, places] : by_key) {
     if (places.size() < 2) continue;
-    const auto has = [&](std::string_view pattern) {
-      return std::any_of(places.begin(), places.end(), [&](const Place& p) { return p.pattern == pattern; });
-    };
-    if (has("ip")) continue;  // an address is worth a field even where a name stands at times
+    if (std::any_of(places.begin(), places.end(), is_address))
+      continue;  // worth a field even where a name stands at times
     const bool numbers = std::all_of(places.begin(), places.end(), [](const Place& p) {
       return p.pattern == "int" || p.pattern == "decimal";
     });
