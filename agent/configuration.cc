@@ -352,6 +352,8 @@ class Reader {
     if (!made) return;
     if (o.flag("off")) made = std::make_unique<OffStep>();
     made->kind = e.key;
+    made->leaves_alerts =
+        kind->leaves_alerts && (!where || where->text().find("dingle.alert") == std::string::npos);
     made->where = std::move(where);
     made->name = o.text("name");
     if (made->with_memory()) made->was = o.text("was");

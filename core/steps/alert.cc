@@ -328,6 +328,7 @@ class Alert final : public MemoryStep {
     event.set(batch.arena, counted, Value::integer(static_cast<std::int64_t>(count)));
     event.set(batch.arena, names::severity, Value::text(severity));
     event.body = batch.arena.copy(body);
+    event.is_alert = true;
     batch.events.push_back(event);
     ++tally.created, ++tally.out;
   }
@@ -369,7 +370,7 @@ std::unique_ptr<Step> make_alert(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration alert_step({kAlertSpec, make_alert, true});
+const StepRegistration alert_step({kAlertSpec, make_alert, true, true});
 
 }  // namespace
 }  // namespace dingle

@@ -416,7 +416,7 @@ std::unique_ptr<Step> make_fold(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration fold_step({kFoldSpec, make_fold, true});
+const StepRegistration fold_step({kFoldSpec, make_fold, true, true});
 
 }  // namespace
 }  // namespace dingle

@@ -67,7 +67,7 @@ std::unique_ptr<Step> make_pace(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration pace_step({kPaceSpec, make_pace, true});
+const StepRegistration pace_step({kPaceSpec, make_pace, true, true});
 
 }  // namespace
 }  // namespace dingle

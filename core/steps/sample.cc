@@ -142,7 +142,7 @@ std::unique_ptr<Step> make_sample(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration sample_step({kSampleSpec, make_sample});
+const StepRegistration sample_step({kSampleSpec, make_sample, false, true});
 
 }  // namespace
 }  // namespace dingle

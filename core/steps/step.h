@@ -91,9 +91,11 @@ class Step {
   std::string kind, name, was;       // name: its own, or ""; was: its former one, or ""
   std::uint16_t number = 1;          // within its pipeline, counted from 1
   bool off = false;                  // it lets everything pass
+  bool leaves_alerts = false;        // what `alert` makes is not for it
   std::unique_ptr<Condition> where;  // nullptr: every event
   bool takes(const Batch& batch, const Event& event) const {
-    return event.dropped_by == 0 && (!where || where->holds(EventReader(batch, event)));
+    return event.dropped_by == 0 && !(leaves_alerts && event.is_alert) &&
+           (!where || where->holds(EventReader(batch, event)));
   }
 
  protected:
@@ -134,6 +136,8 @@ struct StepKind {
   ComponentSpec spec;
   std::unique_ptr<Step> (*make)(const StepMaking&);  // nullptr when it reported errors
   bool has_memory = false;
+  bool leaves_alerts =
+      false;  // it takes events away, or counts them: alerts pass, unless its condition names them
 };
 
 // Whether a step may write fields of that name; if not, says so at `node`: some belong to the event itself

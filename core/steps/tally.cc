@@ -324,7 +324,7 @@ std::unique_ptr<Step> make_tally(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration tally_step({kTallySpec, make_tally, true});
+const StepRegistration tally_step({kTallySpec, make_tally, true, true});
 
 }  // namespace
 }  // namespace dingle

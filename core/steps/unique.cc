@@ -73,7 +73,7 @@ std::unique_ptr<Step> make_unique(const StepMaking& m) {
   return step;
 }
 
-const StepRegistration unique_step({kUniqueSpec, make_unique, true});
+const StepRegistration unique_step({kUniqueSpec, make_unique, true, true});
 
 }  // namespace
 }  // namespace dingle

@@ -133,6 +133,26 @@ TEST_F(RehearsalTest, WhatAStepHoldsAtTheEndOfTheSampleComesOutMarked) {
   EXPECT_EQ(totals, (std::map<std::string, std::string>{{"Tern", "3"}, {"Auk", "5"}}));
 }
 
+// What thins events out, or counts them, leaves alerts alone, unless its condition speaks of them.
+TEST_F(RehearsalTest, AlertsPassWhatTakesEventsAway) {
+  const auto alerts_behind = [&](const std::string& step) {
+    rehearse(
+        "  p: { from: [s], steps: [ { parse: { templates: ['{n:int}'] } }, { alert: { called: a, more_than: "
+        "1, within: 1h, quiet: 1h } }, { " +
+            step + " } ], to: [d] }\n",
+        {"7", "7", "7"});
+    const auto& events = first().events;
+    return std::count_if(events.begin(), events.end(), [](const Rehearsal::Traced& e) {
+      return e.made_by == 2 && e.outcome == Rehearsal::Outcome::goes_on;
+    });
+  };
+  for (const char* step : {"fold: { window: 1h, values: { n: count(*) } }", "unique: { by: [n], within: 1h }",
+                           "sample: { share: 0% }", "pace: { most: 1, each: 1h }",
+                           "alert: { called: b, more_than: 1, within: 1h, name: b }"})
+    EXPECT_EQ(alerts_behind(step), 1) << step;
+  EXPECT_EQ(alerts_behind("sample: { share: 0%, where: '\"dingle.alert\" is not null' }"), 0);
+}
+
 TEST_F(RehearsalTest, SaysOfEveryPipelineWhetherItTakesALine) {
   const std::string pipelines = R"(  wide: { from: [s], where: "body like 'Tern%'", to: [d] }
   narrow: { from: [s], unless: "body like 'Tern%'", to: [d] }
