@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "client/arguments.h"
+#include "core/time/zone.h"
 
 namespace dingle {
 
@@ -22,6 +23,7 @@ struct Client {
   OutputForm output = OutputForm::table;
   bool color = false;
   std::size_t width = 100;          // columns of the terminal
+  Zone zone;                        // of the times that are shown and asked for
   bool cuts = true;                 // what is wider than that; false where nobody looks at a terminal
   std::string data, server, token;  // token: a file
 };

@@ -3,17 +3,13 @@
 #include <algorithm>
 
 #include "client/terminal.h"
-#include "core/time/formats.h"
-#include "core/time/instant.h"
+#include "client/times.h"
 
 namespace dingle {
 namespace {
 
-std::string short_time(const Json& event) {
-  const std::string text = event.contains("timestamp") ? json_text(event["timestamp"]) : "";
-  ParsedTime t;
-  const char* end = text.data() + text.size();
-  return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : one_line(text);
+std::string short_time(const Client& client, const Json& event) {
+  return shown_time(client, event.contains("timestamp") ? json_text(event["timestamp"]) : "");
 }
 
 const char* color_of(const Json& event) {
@@ -42,9 +38,10 @@ std::string event_line(const Client& client, const Json& event, std::size_t befo
   const char* const shown = has_message ? "message" : "body";
   const std::string text = event.contains(shown) ? json_text(event[shown]) : "";
   constexpr std::size_t kService = 13, kSeverity = 9;
-  const std::size_t used = before + 23 + 2 + kService + 2 + kSeverity + 2;
+  const std::string time = short_time(client, event);
+  const std::size_t used = before + time.size() + 2 + kService + 2 + kSeverity + 2;
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
-  return paint(client, "2", short_time(event)) + "  " + padded(service, kService) + "  " +
+  return paint(client, "2", time) + "  " + padded(service, kService) + "  " +
          paint(client, color_of(event), padded(severity, kSeverity)) + "  " +
          cut_for(client, one_line(text), width);
 }
@@ -61,7 +58,8 @@ std::string event_in_full(const Client& client, const Json& event) {
                        : key == "body"                                   ? "text"
                                                                          : types.value(key, "");
     type.resize(9, ' ');
-    const std::string text = visible(json_text(value));
+    const std::string text =
+        visible(type.starts_with("timestamp") ? shown_time(client, json_text(value)) : json_text(value));
     std::string shown;  // further lines of a body stand below the first
     const std::string indent(width + 15, ' ');
     const std::size_t room =

@@ -72,6 +72,10 @@ int main(int argc, char** argv) {
   app.add_option("--token", client.token,
                  "A file with a token, instead of the data folder's (or DINGLE_TOKEN)")
       ->envname("DINGLE_TOKEN");
+  std::string zone;
+  app.add_option(
+      "--zone", zone,
+      "The zone of times that are shown, and of those that name none: Europe/Oslo, +02:00, UTC (or TZ)");
   std::string color = "auto";
   app.add_option("--color", color, "When to colour: auto, always, never")
       ->check(CLI::IsMember({"auto", "always", "never"}));
@@ -100,6 +104,16 @@ int main(int argc, char** argv) {
       if (const std::string near = nearest(app, argc, argv); !near.empty())
         std::cerr << "  = " << near << "\n";
     return status;
+  }
+  const bool asked = !zone.empty();
+  if (const char* tz = std::getenv("TZ"); !asked && tz != nullptr) zone = tz[0] == ':' ? tz + 1 : tz;
+  if (!zone.empty()) {
+    auto found = Zone::named(zone);
+    if (!found && asked) {
+      std::cerr << "dingle: " << found.problem().message << "\n  = " << found.problem().hint << "\n";
+      return kUsage;
+    }
+    if (found) client.zone = *found;  // TZ may have forms of its own: then it is UTC
   }
   if (color != "auto") client.color = color == "always";
   if (client.output != OutputForm::table) client.color = false;

@@ -6,6 +6,7 @@
 
 #include "client/connection.h"
 #include "client/terminal.h"
+#include "client/times.h"
 
 namespace dingle {
 
@@ -25,7 +26,7 @@ struct QueryOptions {
                "How long it may take: 60s unless given, 10m at most; then it shows what it has");
   }
 
-  Parameters parameters() const {
+  Parameters parameters(const Client& client) const {
     Parameters p;
     std::string condition = where;
     if (!words.empty()) {
@@ -37,8 +38,8 @@ struct QueryOptions {
       if (!value.empty()) p.emplace(name, value);
     };
     add("where", condition);
-    add("from", from);
-    add("to", to);
+    add("from", asked_time(client, from));
+    add("to", asked_time(client, to));
     add("destination", destination);
     add("within", within);
     for (const std::string& index : indexes) p.emplace("index", index);

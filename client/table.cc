@@ -6,9 +6,8 @@
 #include <iostream>
 
 #include "client/terminal.h"
+#include "client/times.h"
 #include "core/options/options.h"
-#include "core/time/formats.h"
-#include "core/time/instant.h"
 
 namespace dingle {
 
@@ -83,7 +82,7 @@ std::string csv_cell(const std::string& text) {
 
 namespace {
 
-std::string shown(const Json& row, const Column& column) {
+std::string shown(const Client& client, const Json& row, const Column& column) {
   auto it = row.find(column.key);
   if (it == row.end() || it->is_null()) return "";
   switch (column.look) {
@@ -93,12 +92,7 @@ std::string shown(const Json& row, const Column& column) {
       return it->is_number() ? format_size(it->get<std::uint64_t>()) : one_line(json_text(*it));
     case Column::Look::seconds:
       return it->is_number() ? fmt::format("{:.2f} s", it->get<double>()) : one_line(json_text(*it));
-    case Column::Look::time: {
-      const std::string text = json_text(*it);
-      ParsedTime t;
-      const char* end = text.data() + text.size();
-      return scan_rfc3339(text.data(), end, t) == end ? format_short(t.nanoseconds) : one_line(text);
-    }
+    case Column::Look::time: return shown_time(client, json_text(*it));
     case Column::Look::text: break;
   }
   return one_line(json_text(*it));
@@ -124,7 +118,7 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
   for (const Json& row : rows) {
     auto& line = cells.emplace_back();
     for (std::size_t i = 0; i < columns.size(); ++i) {
-      line.push_back(shown(row, columns[i]));
+      line.push_back(shown(client, row, columns[i]));
       widths[i] = std::max(widths[i], display_width(line.back()));
     }
   }

@@ -4,6 +4,7 @@
 #include "client/events.h"
 #include "client/query_options.h"
 #include "client/table.h"
+#include "client/times.h"
 
 namespace dingle {
 namespace {
@@ -14,7 +15,7 @@ struct HeldOptions {
 };
 
 int run_held(Client& client, const HeldOptions& o) {
-  Parameters parameters = o.query.parameters();
+  Parameters parameters = o.query.parameters(client);
   parameters.emplace("limit", std::to_string(o.limit));
   const Answer a = call(client, "GET", "/v1/held", parameters);
   if (!a.ok) return kFoundProblems;
@@ -26,7 +27,7 @@ int run_held(Client& client, const HeldOptions& o) {
     for (const Json& line : lines) {
       const std::string pipeline = line.value("dingle.pipeline", "");
       std::cout << paint(client, "2",
-                         json_text(line["timestamp"]).substr(0, 19) + "  " + one_line(pipeline) + "  ")
+                         shown_second(client, line["timestamp"]) + "  " + one_line(pipeline) + "  ")
                 << (line["line"].is_null() ? paint(client, "33", "(sealed with another key)")
                                            : one_line(json_text(line["line"])))
                 << "\n"

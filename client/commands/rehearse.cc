@@ -7,6 +7,7 @@
 #include "client/connection.h"
 #include "client/rehearsal.h"
 #include "client/table.h"
+#include "client/times.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 
@@ -76,8 +77,8 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
   add("source", o.source);
   add("configuration", yaml);
   add("where", o.where);
-  add("from", o.from);
-  add("to", o.to);
+  add("from", asked_time(client, o.from));
+  add("to", asked_time(client, o.to));
   if (o.remember) asked["memory"] = "copy";
   if (!o.lines.empty())
     asked["lines"] = o.lines;

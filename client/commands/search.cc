@@ -15,7 +15,7 @@ struct SearchOptions {
 };
 
 int run_search(Client& client, const SearchOptions& o) {
-  Parameters parameters = o.query.parameters();
+  Parameters parameters = o.query.parameters(client);
   parameters.emplace("limit", std::to_string(o.limit));
   if (o.full) parameters.emplace("types", "true");
   Answer a = call(client, "GET", "/v1/events", parameters);

@@ -8,6 +8,7 @@
 #include "client/connection.h"
 #include "client/table.h"
 #include "client/terminal.h"
+#include "client/times.h"
 #include "core/options/options.h"
 
 namespace dingle {
@@ -194,8 +195,7 @@ void print_verdict(const Client& client, const Json& s) {
                   << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
-              << p["text"].get<std::string>() << " (since " << p["since"].get<std::string>().substr(0, 19)
-              << "Z)\n";
+              << p["text"].get<std::string>() << " (since " << shown_second(client, p["since"]) << "Z)\n";
   for (const Json& source : s["sources"])
     if (source.contains("waits_for"))
       std::cout << paint(client, "1;33", "paused: ") << "source " << source["name"].get<std::string>()
@@ -269,7 +269,7 @@ int print_people(const Client& client, const Json& s, bool steps) {
     const std::string about = "note: destination " + d["name"].get<std::string>() + ": ";
     auto count = [&](const char* key) { return with_thousands(d[key].get<std::int64_t>()); };
     if (d["failing"].get<bool>())
-      std::cout << about << "accepts nothing since " << d["since"].get<std::string>().substr(0, 19)
+      std::cout << about << "accepts nothing since " << shown_second(client, d["since"])
                 << (d["circuit"] == "open" ? "Z; circuit open, next try " +
                                                  d["next_try"].get<std::string>().substr(11, 8) + "Z\n"
                                            : "Z; circuit half open: it is tried now\n");
@@ -298,9 +298,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
                 << " held what it cannot store (U+0000); it is replaced by U+FFFD\n";
   }
   std::cout << "configuration " << s["configuration"].get<std::string>() << ", started "
-            << s["started"].get<std::string>().substr(0, 19) << "Z"
-            << ", spool " << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in "
-            << s["spool"]["segments"] << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
+            << shown_second(client, s["started"]) << ", spool "
+            << format_size(s["spool"]["bytes"].get<std::uint64_t>()) << " in " << s["spool"]["segments"]
+            << (s["spool"]["segments"] == 1 ? " segment" : " segments") << "\n";
   return s["problems"].empty() && s["balanced"].get<bool>() ? kFine : kFoundProblems;
 }
 

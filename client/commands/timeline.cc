@@ -8,6 +8,7 @@
 #include "client/events.h"
 #include "client/query_options.h"
 #include "client/table.h"
+#include "client/times.h"
 #include "core/template/lexemes.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
@@ -123,16 +124,18 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
   const bool with_date = step >= kDay;
   std::string day;
   for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t += step) {
-    const std::string text = format_short(t);
-    if (!with_date && text.substr(0, 10) != day) {
-      day = text.substr(0, 10);
+    const std::string text = format_short(client.zone.to_local(t));
+    if (const std::string here = text.substr(0, 10) + " " + shown_offset(client, t);
+        !with_date && here != day) {
+      day = here;
       std::cout << paint(client, "1", day) << "\n";
     }
     std::vector<double> sums(parts.size() + 1, 0);
     double all = 0;
     if (auto it = buckets.find(t); it != buckets.end())
       for (const auto& [key, v] : it->second) sums[part_of(key)] += v, all += v;
-    const std::string label = with_date ? text.substr(0, 10) : text.substr(11, step < 60 * kSecond ? 8 : 5);
+    const std::string label = with_date ? text.substr(0, 10) + shown_offset(client, t)
+                                        : text.substr(11, step < 60 * kSecond ? 8 : 5);
     if (stacked) {
       std::string bar;
       double before = 0;
@@ -173,7 +176,7 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
 }
 
 int run_timeline(Client& client, const TimelineOptions& o) {
-  Parameters parameters = o.query.parameters();
+  Parameters parameters = o.query.parameters(client);
   if (!o.bucket.empty()) parameters.emplace("bucket", o.bucket);
   if (!o.measure.empty()) parameters.emplace("measure", o.measure);
   if (!o.field.empty()) parameters.emplace("field", o.field);
@@ -189,7 +192,10 @@ int run_timeline(Client& client, const TimelineOptions& o) {
                        what + " per " +
                            format_duration(
                                static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) +
-                           ", event time in UTC" +
+                           ", event time in " + client.zone.name() +
+                           (a.body["bucket_seconds"].get<double>() >= 86400 && client.zone.name() != "UTC"
+                                ? ", days of UTC"
+                                : "") +
                            (a.body["approximate"].get<bool>() ? "; approximate" : "") +
                            (a.body["weighted"].get<bool>() ? "; counted with what events stand for" : ""))
               << "\n";

@@ -17,7 +17,7 @@ struct ValuesOptions {
 };
 
 int run_values(Client& client, const ValuesOptions& o) {
-  Parameters parameters = o.query.parameters();
+  Parameters parameters = o.query.parameters(client);
   parameters.emplace("field", o.field);
   parameters.emplace("limit", std::to_string(o.limit));
   if (o.as_stored) parameters.emplace("as_stored", "true");

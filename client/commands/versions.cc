@@ -5,6 +5,7 @@
 #include "client/difference.h"
 #include "client/reloaded.h"
 #include "client/table.h"
+#include "client/times.h"
 
 namespace dingle {
 namespace {
@@ -98,8 +99,8 @@ int difference(const Client& client, const VersionsOptions& o) {
               << "\n";
     return kFine;
   }
-  const auto label = [](std::int64_t number, const Json& v) {
-    return "version " + std::to_string(number) + "  " + v["at"].get<std::string>().substr(0, 19);
+  const auto label = [&client](std::int64_t number, const Json& v) {
+    return "version " + std::to_string(number) + "  " + shown_second(client, v["at"]);
   };
   return print_difference(client, {label(from, earlier), earlier["text"]},
                           {label(later["version"].get<std::int64_t>(), later), later["text"]})

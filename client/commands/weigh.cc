@@ -6,6 +6,7 @@
 
 #include "client/query_options.h"
 #include "client/table.h"
+#include "client/times.h"
 #include "core/time/formats.h"
 
 namespace dingle {
@@ -32,9 +33,9 @@ void print_weight(const Client& client, const Json& a) {
   const double bytes = a["bytes"].get<double>(), events = a["events"].get<double>(),
                day = a["bytes_a_day"].get<double>();
   std::cout << paint(client, "1", counted(a["events"].get<std::int64_t>(), "event")) << " of "
-            << a["from"].get<std::string>().substr(0, 19) << " to "
-            << a["to"].get<std::string>().substr(0, 19) << ", " << size_text(bytes / events)
-            << " each; at this pace " << paint(client, "1", size_text(day)) << " are stored a day\n\n";
+            << shown_second(client, a["from"]) << " to " << shown_second(client, a["to"]) << ", "
+            << size_text(bytes / events) << " each; at this pace " << paint(client, "1", size_text(day))
+            << " are stored a day\n\n";
   std::vector<Json> rows;
   for (const Json& f : a["fields"]) {
     std::string notes;
@@ -89,13 +90,12 @@ void print_weight(const Client& client, const Json& a) {
                            size_text(day) + " a day, before compression evens it out")
               << "\n";
   }
-  std::cout << paint(client, "2",
-                     "questions are remembered since " + a["asked_since"].get<std::string>().substr(0, 19))
+  std::cout << paint(client, "2", "questions are remembered since " + shown_second(client, a["asked_since"]))
             << "\n";
 }
 
 int run_weigh(Client& client, const WeighOptions& o) {
-  Parameters parameters = o.query.parameters();
+  Parameters parameters = o.query.parameters(client);
   parameters.emplace("limit", std::to_string(o.limit));
   parameters.emplace("shapes", std::to_string(o.shapes));
   const Answer answer = call(client, "GET", "/v1/weigh", parameters);
