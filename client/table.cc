@@ -111,7 +111,31 @@ void fit(const std::vector<Column>& columns, std::size_t width, std::vector<std:
     widths.back() = std::min(widths.back(), width - others);
 }
 
-void print_table(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows) {
+bool is_nothing(const std::string& cell) { return cell.empty() || cell == "0" || cell == "0 B"; }
+
+// What a narrow window has no room for: numbers that are 0 in all rows, then bytes; the last ones first.
+void leave_out(std::vector<Column>& columns, std::vector<std::vector<std::string>>& cells,
+               std::vector<std::size_t>& widths, std::size_t width) {
+  using Look = Column::Look;
+  const auto too_wide = [&] {
+    std::size_t all = 0;
+    for (std::size_t w : widths) all += w + 2;
+    return all > width + 2;
+  };
+  for (const bool bytes : {false, true})
+    for (std::size_t i = columns.size(); i-- > 0 && too_wide();) {
+      const bool number = columns[i].look == Look::count || columns[i].look == Look::bytes;
+      const bool zero =
+          std::all_of(cells.begin(), cells.end(), [&](const auto& line) { return is_nothing(line[i]); });
+      if (!number || !(bytes ? columns[i].look == Look::bytes : zero)) continue;
+      const auto at = static_cast<std::ptrdiff_t>(i);
+      columns.erase(columns.begin() + at);
+      widths.erase(widths.begin() + at);
+      for (auto& line : cells) line.erase(line.begin() + at);
+    }
+}
+
+void print_table(const Client& client, std::vector<Column> columns, const std::vector<Json>& rows) {
   std::vector<std::vector<std::string>> cells;
   std::vector<std::size_t> widths;
   for (const Column& c : columns) widths.push_back(display_width(c.title));
@@ -122,11 +146,13 @@ void print_table(const Client& client, const std::vector<Column>& columns, const
       widths[i] = std::max(widths[i], display_width(line.back()));
     }
   }
+  if (client.cuts && columns.back().look != Column::Look::text)
+    leave_out(columns, cells, widths, client.width);
   if (client.cuts) fit(columns, client.width, widths);
   // Zeros step back, and what should be zero and is not stands out.
   auto painted = [&](const Column& column, const std::string& text) {
     if (column.look != Column::Look::count && column.look != Column::Look::bytes) return text;
-    if (text == "0" || text == "0 B") return paint(client, "2", text);
+    if (is_nothing(text)) return paint(client, "2", text);
     return column.unwanted ? paint(client, "33", text) : text;
   };
   auto line = [&](const std::vector<std::string>& texts, bool head) {

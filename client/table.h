@@ -18,7 +18,8 @@ struct Column {
 };
 
 // Prints rows (JSON objects): as an aligned table, NDJSON, a JSON array, or CSV (RFC 4180). In a table
-// wide columns of text are cut.
+// wide columns of text are cut; of a table of numbers that is wider than the terminal columns are left out: those that are 0
+// in all rows, then those of bytes.
 void print_rows(const Client& client, const std::vector<Column>& columns, const std::vector<Json>& rows);
 
 std::string with_thousands(std::int64_t number);  // 1 234 567

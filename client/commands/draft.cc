@@ -67,11 +67,11 @@ int run_draft(const Client& client, const std::string& file) {
     std::cout << paint(client, "1", fmt::format("{:>2}", i + 1)) << "  " << percent(t.lines) << "  "
               << coloured_template(client, (t.head ? "…" : "") + one_line(t.text.substr(t.head)),
                                    std::max<std::size_t>(40, client.width - 14), 13)
-              << (t.layout.empty() ? "" : paint(client, "2", "  " + t.layout)) << "\n    "
-              << std::string(9, ' ')
-              << paint(client, "2",
-                       cut_to_width(one_line(valid_utf8(t.example)),
-                                    std::max<std::size_t>(40, client.width - 13)))
+              << "\n    " << std::string(9, ' ')
+              << paint(
+                     client, "2",
+                     cut_to_width((t.layout.empty() ? "" : t.layout + ": ") + one_line(valid_utf8(t.example)),
+                                  std::max<std::size_t>(40, client.width - 13)))
               << "\n";
   }
   if (!draft.picks.empty()) {

@@ -40,6 +40,14 @@ const char* color_of(const TimelineOptions& o, const std::string& key, std::size
   return kColors[std::min(part, kMostParts - 1)];
 }
 
+constexpr std::int64_t kLongGap = 6;  // empty buckets that are shown as one line
+
+std::string length_of(std::int64_t gap) {
+  if (gap < kDay) return format_duration(gap);
+  const std::int64_t hours = gap % kDay / (3600 * kSecond);
+  return std::to_string(gap / kDay) + "d" + (hours ? " " + std::to_string(hours) + "h" : "");
+}
+
 std::int64_t instant(const Json& text) {
   const std::string s = json_text(text);
   ParsedTime t;
@@ -124,6 +132,13 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
   const bool with_date = step >= kDay;
   std::string day;
   for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t += step) {
+    if (const auto next = buckets.lower_bound(t); next->first - t >= kLongGap * step) {
+      std::cout << paint(client, "2",
+                         "  …  nothing for " + length_of(next->first - t) + ", " +
+                             counted((next->first - t) / step, "bucket"))
+                << "\n";
+      t = next->first;
+    }
     const std::string text = format_short(client.zone.to_local(t));
     if (const std::string here = text.substr(0, 10) + " " + shown_offset(client, t);
         !with_date && here != day) {
@@ -134,8 +149,8 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
     double all = 0;
     if (auto it = buckets.find(t); it != buckets.end())
       for (const auto& [key, v] : it->second) sums[part_of(key)] += v, all += v;
-    const std::string label = with_date ? text.substr(0, 10) + shown_offset(client, t)
-                                        : text.substr(11, step < 60 * kSecond ? 8 : 5);
+    const std::string label =
+        with_date ? format_short(t).substr(0, 10) : text.substr(11, step < 60 * kSecond ? 8 : 5);
     if (stacked) {
       std::string bar;
       double before = 0;

@@ -63,7 +63,8 @@ std::string before(const std::vector<Token>& tokens, std::size_t value) {
 // The value of a pair that begins at `at`, and where it ends: one token before a blank, the end, or a sign that parts values.
 bool is_whole_value(const std::vector<Token>& tokens, std::size_t at) {
   if (at >= tokens.size() || tokens[at].kind == Form::blank || tokens[at].kind == Form::sign) return false;
-  if (at + 1 == tokens.size() || tokens[at + 1].kind == Form::blank) return true;
+  if (at + 1 == tokens.size() || tokens[at + 1].kind == Form::blank || tokens[at].kind == Form::quoted)
+    return true;
   return tokens[at + 1].kind == Form::sign &&
          std::string_view(",;)]>").find(tokens[at + 1].text[0]) != std::string_view::npos;
 }
