@@ -278,6 +278,29 @@ bool DraftGrower::phrase(const Rows& rows) {
   return several * 5 > rows.size() && phrases.size() > 1;
 }
 
+// Whether what follows a word has one sequence of forms for each word, nearly always, and not the same for all of them.
+bool DraftGrower::forms_differ_behind(const Rows& rows) {
+  std::map<std::string_view, std::map<std::string, std::size_t>> by_word;
+  for (const At& at : rows) {
+    std::string forms;
+    for (std::size_t i = 1; i < 12 && at.ahead(i).kind != Form::end; ++i)
+      forms += static_cast<char>('A' + static_cast<int>(at.ahead(i).kind));
+    ++by_word[at.here().text][forms];
+  }
+  std::set<std::string> all;
+  for (const auto& [word, forms] : by_word) {
+    std::size_t sum = 0, most = 0;
+    std::string commonest;
+    for (const auto& [form, count] : forms) {
+      sum += count;
+      if (count > most) most = count, commonest = form;
+    }
+    if (sum < 3 || static_cast<double>(most) < 0.8 * static_cast<double>(sum)) return false;
+    all.insert(commonest);
+  }
+  return all.size() > 1;
+}
+
 // Words that differ: levels, values between fixed signs, or the beginnings of different messages.
 bool DraftGrower::words(Rows& rows, State& state, std::vector<std::string>& out, std::size_t depth,
                         bool& done) {
@@ -318,6 +341,15 @@ bool DraftGrower::words(Rows& rows, State& state, std::vector<std::string>& out,
     const Token example = rows[0].here();
     capture(rows, state, "class_name", example, 1);
     return true;
+  }
+  // A few words, each followed by values of other forms than the others are, begin messages of their own.
+  if (values.size() > 1 && values.size() <= kFewShapes && forms_differ_behind(rows)) {
+    std::map<std::string, Rows> by_word;
+    for (const At& at : rows) by_word[std::string(at.here().text)].push_back(at);
+    if (depth < 3 && split(by_word, n, state, out, depth, kFewShapes)) {
+      done = true;
+      return true;
+    }
   }
   if (!wordy && std::all_of(rows.begin(), rows.end(), ends) &&
       (share >= 0.9 || (follows_key && share >= 0.5)) && !state.open) {

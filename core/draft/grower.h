@@ -43,6 +43,7 @@ class DraftGrower {
   void grow(Rows rows, State state, std::vector<std::string>& out, std::size_t depth);
   bool literal(Rows& rows, State& state);
   bool typed(Rows& rows, State& state);
+  static bool forms_differ_behind(const Rows& rows);
   bool words(Rows& rows, State& state, std::vector<std::string>& out, std::size_t depth, bool& done);
   static bool phrase(const Rows& rows);
   bool majority(const Rows& rows, const State& state, std::vector<std::string>& out, std::size_t depth);

@@ -137,6 +137,17 @@ TEST(DraftParts, PhrasesAtTheEndAreOneField) {
   EXPECT_TRUE(draft.heads.empty());
 }
 
+TEST(DraftParts, MessagesOfOneLengthArePartedByTheirFirstWords) {
+  std::vector<std::string> lines;
+  for (int i = 0; i < 40; ++i) {
+    lines.push_back("pump " + std::to_string(i % 4) + " pressure " + std::to_string(i) + " kPa");
+    lines.push_back("crew door " + std::to_string(i % 5) + " open " + std::to_string(i) + "s");
+  }
+  EXPECT_THAT(texts_of(draft_of(lines).templates),
+              testing::UnorderedElementsAre("pump {pump:int} pressure {pressure:int} kPa",
+                                            "crew door {door:int} open {open:duration}"));
+}
+
 // What differs in every way, with an address somewhere.
 std::vector<std::string> sentences(const char* address) {
   static const char* const kWords[] = {"berth", "ramp",  "closed", "by", "the",
