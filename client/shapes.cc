@@ -3,10 +3,12 @@
 #include <algorithm>
 #include <iostream>
 
+#include "client/times.h"
+
 namespace dingle {
 
-std::string time_range(const Json& shape) {
-  auto when = [&](const char* end) { return shape[end].get<std::string>().substr(0, 19); };
+std::string time_range(const Client& client, const Json& shape) {
+  auto when = [&](const char* end) { return shown_second(client, shape[end]); };
   return "from " + when("first") + (shape["count"] == 1 ? "" : " to " + when("last"));
 }
 

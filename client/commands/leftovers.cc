@@ -31,7 +31,7 @@ void print_source(const Client& client, const Json& source) {
   for (const Json& s : shapes) {
     const std::int64_t count = s["count"].get<std::int64_t>();
     std::cout << "  " << paint(client, "33", counted(count, "line"))
-              << paint(client, "2", "  " + time_range(s)) << "\n    "
+              << paint(client, "2", "  " + time_range(client, s)) << "\n    "
               << cut_for(client, one_line(s["lines"][0].get<std::string>()),
                          std::max<std::size_t>(40, client.width - 6))
               << "\n";

@@ -195,7 +195,7 @@ void print_verdict(const Client& client, const Json& s) {
                   << b["in"] << ", accounted for " << b["accounted_for"] << "\n";
   for (const Json& p : s["problems"])
     std::cout << paint(client, "1;31", "problem: ") << p["about"].get<std::string>() << ": "
-              << p["text"].get<std::string>() << " (since " << shown_second(client, p["since"]) << "Z)\n";
+              << p["text"].get<std::string>() << " (since " << shown_second(client, p["since"]) << ")\n";
   for (const Json& source : s["sources"])
     if (source.contains("waits_for"))
       std::cout << paint(client, "1;33", "paused: ") << "source " << source["name"].get<std::string>()
@@ -270,9 +270,9 @@ int print_people(const Client& client, const Json& s, bool steps) {
     auto count = [&](const char* key) { return with_thousands(d[key].get<std::int64_t>()); };
     if (d["failing"].get<bool>())
       std::cout << about << "accepts nothing since " << shown_second(client, d["since"])
-                << (d["circuit"] == "open" ? "Z; circuit open, next try " +
-                                                 d["next_try"].get<std::string>().substr(11, 8) + "Z\n"
-                                           : "Z; circuit half open: it is tried now\n");
+                << (d["circuit"] == "open"
+                        ? "; circuit open, next try " + shown_second(client, d["next_try"]).substr(11) + "\n"
+                        : "; circuit half open: it is tried now\n");
     if (!d["events_at_once"].is_null())
       std::cout << about << "is too slow for more than " << count("events_at_once")
                 << " events at once; when it is not any more, it gets more\n";

@@ -33,8 +33,8 @@ int run_unmatched(const Client& client, const std::string& pipeline, std::size_t
   }
   for (const Json& s : shapes) {
     const std::int64_t count = s["count"].get<std::int64_t>();
-    std::cout << paint(client, "1;33", counted(count, "line")) << paint(client, "2", "  " + time_range(s))
-              << "\n";
+    std::cout << paint(client, "1;33", counted(count, "line"))
+              << paint(client, "2", "  " + time_range(client, s)) << "\n";
     const std::string line = one_line(s["lines"][0].get<std::string>());
     const std::size_t column = s["column"].get<std::size_t>();
     std::cout << "  " << cut_for(client, line, std::max<std::size_t>(40, client.width - 4)) << "\n";

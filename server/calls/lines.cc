@@ -20,7 +20,11 @@ Json json_of(const SampledShape& s) {
            {"lines", Json::array()}};
   for (const std::string& line : s.lines) row["lines"].push_back(valid_utf8(line));
   const std::vector<std::string_view> views(s.lines.begin(), s.lines.end());
-  const Draft drafted = s.parsed ? Draft{} : draft_templates(views, system_now());
+  // Of lines that are shown by their shape alone nothing can be drafted.
+  const bool hidden = std::all_of(views.begin(), views.end(), [&](std::string_view line) {
+    return line == s.shape && line.find('{') != std::string_view::npos;
+  });
+  const Draft drafted = s.parsed || hidden ? Draft{} : draft_templates(views, system_now());
   row["drafts"] = Json::array();
   if (drafted.json) row["drafts"].push_back("(a JSON object: the step `json`)");
   for (const DraftTemplate& t : drafted.templates) row["drafts"].push_back(valid_utf8(t.text));
