@@ -44,8 +44,7 @@ class Keep final : public Step {
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {
       for (std::size_t i = event.field_count; i-- > 0;)
-        if (const FieldId of = event.fields[i].name;
-            !fields.has(of) && !belongs_to_event(field_name(of)))
+        if (const FieldId of = event.fields[i].name; !fields.has(of) && !belongs_to_event(field_name(of)))
           event.erase(batch.arena, &event.fields[i]);
       if (!body && event.failed_step == 0) event.body = {};
       ++tally.out;

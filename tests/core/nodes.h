@@ -9,6 +9,8 @@
 
 namespace dingle {
 
+using Texts = std::vector<std::string>;
+
 inline Node scalar(const std::string& text, bool quoted = true) {
   Node n;
   n.form = Node::Form::scalar;

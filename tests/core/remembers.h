@@ -11,8 +11,6 @@
 
 namespace dingle {
 
-using Texts = std::vector<std::string>;
-
 struct Line {
   std::string key;
   Value n;
