@@ -6,9 +6,11 @@
 #include <set>
 
 #include "core/ascii.h"
+#include "core/draft/compiled.h"
 #include "core/draft/grower.h"
 #include "core/draft/picks.h"
 #include "core/draft/shared_head.h"
+#include "core/draft/table.h"
 #include "core/json_fields.h"
 #include "core/json_text.h"
 #include "core/template/set.h"
@@ -41,16 +43,6 @@ constexpr Layout kLayouts[] = {
      "{[}<{:syslog_priority}>{]}{at:rfc3339} {host.name:unspaced} "
      "{syslog.app_name:/[\\w.\\/-]+(?=\\[\\d)/}[{syslog.proc_id:int}]: "},
 };
-
-const PatternLibrary& library() {
-  static const PatternLibrary the_one;
-  return the_one;
-}
-
-std::shared_ptr<const Template> compile(const std::string& text) {
-  std::vector<Problem> problems;
-  return Template::compile(text, library(), {}, problems);
-}
 
 bool begins_indented(std::string_view line) { return !line.empty() && (line[0] == ' ' || line[0] == '\t'); }
 bool continues(std::string_view line) {
@@ -101,8 +93,7 @@ class Drafter {
     std::shared_ptr<const Template> start;
     if (by_time) {
       const std::string text = "{:" + patterns.begin()->first + "}";
-      std::vector<Problem> problems;
-      start = Template::compile(text, library(), {.open_end = true}, problems);
+      start = compiled(text, {.open_end = true});
       draft_.join = "starts_with: '" + text + "'";
     } else {
       draft_.join = "indented: true";
@@ -153,104 +144,23 @@ class Drafter {
     return true;
   }
 
-  // The cells of a line by a separator, quotes observed.
-  static std::vector<std::string_view> cells_of(std::string_view line, char separator) {
-    std::vector<std::string_view> cells;
-    std::size_t from = 0;
-    bool quoted = false;
-    for (std::size_t i = 0; i <= line.size(); ++i) {
-      if (i < line.size() && line[i] == '"') quoted = !quoted;
-      if (i == line.size() || (line[i] == separator && !quoted)) {
-        cells.push_back(line.substr(from, i - from));
-        from = i + 1;
-      }
-    }
-    return cells;
-  }
-
   bool csv() {
-    for (char separator : {',', ';', '\t', '|'}) {
-      const std::size_t columns = cells_of(lines_[0], separator).size();
-      if (columns < 3) continue;
-      const auto same =
-          static_cast<std::size_t>(std::count_if(lines_.begin(), lines_.end(), [&](std::string_view line) {
-            return cells_of(line, separator).size() == columns;
-          }));
-      if (lines_.size() < 2 || static_cast<double>(same) < 0.98 * static_cast<double>(lines_.size()))
-        continue;
-      // Types of the columns without the first line, which may have their names.
-      std::vector<std::set<std::string>> types(columns);
-      std::vector<std::size_t> blanks(columns);
-      const std::size_t step = lines_.size() / kMostStudied + 1;
-      std::size_t studied = 0;
-      for (std::size_t i = 1; i < lines_.size(); i += step) {
-        const auto cells = cells_of(lines_[i], separator);
-        if (cells.size() != columns) continue;
-        ++studied;
-        for (std::size_t k = 0; k < columns; ++k) {
-          if (cells[k].empty()) continue;
-          blanks[k] += cells[k].find(' ') != std::string_view::npos && cells[k][0] != '"';
-          const auto tokens = tokens_of(cells[k], now_);
-          const bool typed = tokens.size() == 1 && tokens[0].kind != Token::Form::word &&
-                             tokens[0].kind != Token::Form::dotted && tokens[0].kind != Token::Form::path &&
-                             tokens[0].kind != Token::Form::quoted && tokens[0].kind != Token::Form::json &&
-                             tokens[0].kind != Token::Form::uri;
-          types[k].insert(typed ? pattern_of(tokens[0]) : "text");
-        }
-      }
-      // Sentences with commas are no table: few cells have blanks, and some have types.
-      std::size_t wordy = 0, typed = 0;
-      for (std::size_t k = 0; k < columns; ++k) {
-        if (types[k] == std::set<std::string>{"decimal", "int"}) types[k] = {"decimal"};
-        if (types[k].size() != 1 || *types[k].begin() == kEitherOrder) types[k] = {"text"};
-        typed += *types[k].begin() != "text";
-        wordy += blanks[k] * 5 > studied * 4;
-      }
-      if (studied == 0 || wordy * 3 > columns || (typed == 0 && separator != '\t')) continue;
-      const auto head = cells_of(lines_[0], separator);
-      bool header = true;
-      for (std::size_t k = 0; k < columns; ++k) {
-        const auto tokens = tokens_of(head[k], now_);
-        header = header && !tokens.empty() &&
-                 (tokens[0].kind == Token::Form::word || tokens[0].kind == Token::Form::dotted ||
-                  tokens[0].kind == Token::Form::quoted);
-      }
-      header = header && typed > 0;
-      DraftNames names;
-      std::string text = "{:csv(";
-      for (std::size_t k = 0; k < columns; ++k) {
-        std::string_view title = head[k];
-        if (!title.empty() && title[0] == '"') title = title.substr(1, title.size() - 2);
-        const std::string& type = *types[k].begin();
-        const bool time = type.find("time") != std::string::npos || type == "rfc3339" || type == "epoch";
-        std::string name = header ? DraftNames::conventional(title)
-                           : time ? "at"
-                                  : "column" + std::to_string(k + 1);
-        if (name.empty()) name = "column" + std::to_string(k + 1);
-        name = names.unique(name);
-        if (time && draft_.time_field.empty()) draft_.time_field = name;
-        text += (k == 0 ? "" : ", ") + name + (type == "text" ? "" : ":" + type);
-      }
-      if (separator != ',')
-        text += std::string("; separator=\"").replace(0, 1, ",") +
-                (separator == '\t' ? "\\t" : std::string(1, separator)) + "\"";
-      text += ")}";
-      texts_.push_back({text, "CSV"});
-      if (header)
-        draft_.notes.push_back(
-            "the first line names the columns: its template only keeps it from being unmatched; a `drop` "
-            "step takes it away");
-      if (!header) draft_.notes.push_back("no line names the columns: give them names");
-      if (!unmatched(lines_).empty() && header)
-        texts_.push_back({escaped_literal(lines_[0]), "names of columns"});
-      return true;
-    }
-    return false;
+    auto table = draft_table(lines_, now_);
+    if (!table) return false;
+    texts_.push_back({table->text, "CSV"});
+    draft_.time_field = table->time_field;
+    draft_.notes.push_back(table->header
+                               ? "the first line names the columns: its template only keeps it from "
+                                 "being unmatched; a `drop` step takes it away"
+                               : "no line names the columns: give them names");
+    if (table->header && !unmatched(lines_).empty())
+      texts_.push_back({escaped_literal(lines_[0]), "names of columns"});
+    return true;
   }
 
   // The lines that begin as a common layout does: what stands behind it is grown.
   void layout(const Layout& layout, const std::vector<std::string_view>& lines) {
-    auto t = compile(std::string(layout.text) + "{dingle_rest:rest}");
+    auto t = compiled(std::string(layout.text) + "{dingle_rest:rest}");
     if (!t) return;
     std::vector<Value> values(t->value_count());
     std::vector<std::string_view> rests;
@@ -283,10 +193,10 @@ class Drafter {
     }
     for (std::string& text : DraftGrower(draft_.notes).grow(rows, begin, std::move(names))) {
       if (text.empty()) continue;
-      if (!compile(text)) {  // a text that nothing ends: leave it open from there on
+      if (!compiled(text)) {  // a text that nothing ends: leave it open from there on
         const std::size_t brace = text.rfind("{");
         text = text.substr(0, brace == std::string::npos ? 0 : brace) + "{message}";
-        if (!compile(text)) continue;
+        if (!compiled(text)) continue;
       }
       if (std::none_of(texts_.begin(), texts_.end(), [&](const auto& t) { return t.first == text; }))
         texts_.emplace_back(text, layout_name);
@@ -296,7 +206,7 @@ class Drafter {
   std::vector<std::string_view> unmatched(const std::vector<std::string_view>& lines) const {
     std::vector<std::shared_ptr<const Template>> all;
     for (const auto& [text, layout_name] : texts_)
-      if (auto t = compile(text)) all.push_back(t);
+      if (auto t = compiled(text)) all.push_back(t);
     const TemplateSet set(all);
     std::vector<std::string_view> left;
     std::vector<Value> values;
@@ -352,13 +262,13 @@ class Drafter {
       return out;
     };
     for (auto& [text, layout_name] : texts_)  // two words that nothing tells apart are one text
-      if (const std::string joined = names_joined(text); joined != text && compile(joined)) text = joined;
+      if (const std::string joined = names_joined(text); joined != text && compiled(joined)) text = joined;
     std::map<std::string, std::size_t> counts;
     for (const auto& [text, layout_name] : texts_) ++counts[wide(text)];
     std::vector<std::pair<std::string, std::string>> merged;
     for (const auto& [text, layout_name] : texts_) {
       const std::string key = wide(text);
-      const std::string& chosen = counts[key] > 1 && compile(key) ? key : text;
+      const std::string& chosen = counts[key] > 1 && compiled(key) ? key : text;
       if (std::none_of(merged.begin(), merged.end(), [&](const auto& t) { return t.first == chosen; }))
         merged.emplace_back(chosen, layout_name);
     }
@@ -385,7 +295,7 @@ class Drafter {
     });
     std::vector<std::shared_ptr<const Template>> all;
     for (const auto& [text, layout_name] : texts_) {
-      all.push_back(compile(text));
+      all.push_back(compiled(text));
       draft_.templates.push_back({text, 0, "", layout_name, 0});
     }
     if (!draft_.json) {
@@ -422,7 +332,7 @@ class Drafter {
         const std::string more = "{[}{:/\\n/}{exception.stacktrace:rest}{]}";
         if (t.text.ends_with("{message}"))
           t.text = t.text.substr(0, t.text.size() - 9) + "{message:line}" + more;
-        else if (compile(t.text + more))
+        else if (compiled(t.text + more))
           t.text += more;
       }
       if (draft_.time_field.empty() && t.text.find("{at:") != std::string::npos) draft_.time_field = "at";
@@ -437,7 +347,7 @@ class Drafter {
     std::vector<std::shared_ptr<const Template>> all;
     DraftNames names;
     for (const DraftTemplate& t : draft_.templates) {
-      all.push_back(compile(t.text));
+      all.push_back(compiled(t.text));
       for (const Slot& slot : all.back()->slots()) names.unique(slot.name);
     }
     const TemplateSet set(all);

@@ -2,7 +2,6 @@
 
 #include <algorithm>
 #include <map>
-#include <set>
 
 #include "core/ascii.h"
 #include "core/draft/tokens.h"
@@ -13,12 +12,13 @@ namespace {
 
 using Form = Token::Form;
 
-constexpr std::size_t kMostPicks = 16, kLongestContext = 40;
+constexpr std::size_t kMostPicks = 16, kLongestContext = 40, kMostOfText = 32, kMostIdsOfText = 8;
 
 // What begins a small template, and of what form the value behind it is.
 struct Place {
   std::string before;
   std::string pattern;
+  bool behind_word = false;  // a word that differs stands between
   friend auto operator<=>(const Place&, const Place&) = default;
 };
 
@@ -27,7 +27,7 @@ struct Seen {
   std::string port;          // what stands between address and port: ":", "#", " port "
   bool before_sign = false;  // one stands right behind it at times
   Token example;
-  std::map<std::string, std::size_t> values_beside;  // other places in the same texts, with another value
+  std::map<Place, std::size_t> values_beside;  // ids at other places in the same texts, with another value
 };
 
 bool is_word(const Token& t) { return t.kind == Form::word || t.kind == Form::dotted; }
@@ -94,8 +94,8 @@ bool varies(const Between& between, const std::string& far) {
 }
 
 void look_at(const std::vector<Token>& tokens, const Between& between, std::map<Place, Seen>& all) {
-  std::map<Place, std::string_view> here;
-  for (std::size_t i = 0; i < tokens.size(); ++i) {
+  std::map<Place, std::string_view> here, ids;
+  for (std::size_t i = 0; i < tokens.size() && here.size() < kMostOfText; ++i) {
     const Token& t = tokens[i];
     const bool pair =
         i >= 2 && tokens[i - 1].text == "=" && is_word(tokens[i - 2]) && is_whole_value(tokens, i);
@@ -104,9 +104,9 @@ void look_at(const std::vector<Token>& tokens, const Between& between, std::map<
     if (!is_id(t.kind) && !pair && !quoted) continue;
     Place place{before(tokens, i), pattern_of(t)};
     if (t.kind == Form::ip)
-      if (const std::string far = farther_before(tokens, i); varies(between, far))
-        place = {far, "ip behind a word"};
+      if (const std::string far = farther_before(tokens, i); varies(between, far)) place = {far, "ip", true};
     if (place.before.empty() || place.pattern.empty() || !here.emplace(place, t.text).second) continue;
+    if (is_id(t.kind) && ids.size() < kMostIdsOfText) ids.emplace(place, t.text);
     Seen& seen = all[place];
     ++seen.texts;
     if (seen.texts == 1) seen.example = t;
@@ -121,9 +121,9 @@ void look_at(const std::vector<Token>& tokens, const Between& between, std::map<
       seen.port = port;
     }
   }
-  for (const auto& [place, value] : here)
-    for (const auto& [other, other_value] : here)
-      if (value != other_value) ++all[place].values_beside[other.before + '\x01' + other.pattern];
+  for (const auto& [place, value] : ids)
+    for (const auto& [other, other_value] : ids)
+      if (value != other_value) ++all[place].values_beside[other];
 }
 
 bool is_address(const Place& p) { return p.pattern == "ip"; }
@@ -146,11 +146,10 @@ void join_forms(std::map<Place, Seen>& all) {
       if (sum.texts == 0) sum.example = seen.example;
       sum.texts += seen.texts;
       sum.before_sign |= seen.before_sign;
-      for (const auto& [other, n] : seen.values_beside) sum.values_beside[other] += n;
       all.erase(p);
     }
     if (!numbers) sum.example.kind = Form::word;
-    all[{key, numbers ? "decimal" : sum.before_sign ? "/[^\\s,;)]+/" : "unspaced"}] = std::move(sum);
+    all[{key, numbers ? "decimal" : sum.before_sign ? "/[^\\s,;)]+/" : "unspaced", false}] = std::move(sum);
   }
 }
 
@@ -162,6 +161,40 @@ std::string name_of(const Place& place, const Seen& seen) {
   if (std::find(std::begin(kServers), std::end(kServers), place.before) != std::end(kServers))
     return "server.address";
   return alone.name_for(seen.example, place.before, "");
+}
+
+// Names for places. Two may share one where they do not stand in one text with different values.
+class PickNames {
+ public:
+  explicit PickNames(DraftNames taken) : names_(std::move(taken)) {}
+
+  std::string of(const Place& place, const Seen& seen) {
+    const std::string alone = name_of(place, seen);
+    std::string name;
+    for (const auto& [shared, places] : by_alone_[alone])
+      if (name.empty() && std::none_of(places.begin(), places.end(), [&](const Place* other) {
+            const auto beside = seen.values_beside.find(*other);
+            return beside != seen.values_beside.end() && beside->second * 50 >= seen.texts;
+          }))
+        name = shared;
+    if (name.empty()) name = names_.unique(alone);
+    by_alone_[alone][name].push_back(&place);
+    return name;
+  }
+
+ private:
+  DraftNames names_;
+  std::map<std::string, std::map<std::string, std::vector<const Place*>>> by_alone_;
+};
+
+std::string template_of(const Place& place, const Seen& seen, const std::string& name) {
+  std::string text = escaped_literal(place.before) + (place.behind_word ? "{:unspaced} " : "") + "{" + name +
+                     (place.pattern == "json" ? "." : "") + ":" + place.pattern + "}";
+  if (seen.with_port * 10 >= seen.texts && seen.with_port != 0 && name.ends_with(".address")) {
+    const std::string port = escaped_literal(seen.port) + "{" + name.substr(0, name.size() - 7) + "port:int}";
+    text += seen.with_port == seen.texts ? port : "{[}" + port + "{]}";
+  }
+  return text;
 }
 
 }  // namespace
@@ -185,33 +218,9 @@ std::vector<DraftTemplate> draft_picks(const std::vector<std::string_view>& text
   });
   if (found.size() > kMostPicks) found.resize(kMostPicks);
   std::vector<DraftTemplate> picks;
-  const auto capture = [](const std::string& name, const std::string& pattern) {
-    return pattern == "ip behind a word" ? "{:unspaced} {" + name + ":ip}"
-                                         : "{" + name + (pattern == "json" ? "." : "") + ":" + pattern + "}";
-  };
-  std::map<std::string, std::vector<std::pair<const Place*, std::string>>>
-      named;  // by what it is called alone
-  for (const auto& [place, seen] : found) {
-    const std::string alone = name_of(place, seen);
-    std::string name;
-    // Two places may share a name where they do not stand in one text with different values.
-    for (const auto& [other, other_name] : named[alone]) {
-      const auto beside = seen.values_beside.find(other->before + '\x01' + other->pattern);
-      if (beside == seen.values_beside.end() || beside->second * 50 < seen.texts) {
-        name = other_name;
-        break;
-      }
-    }
-    if (name.empty()) name = names.unique(alone);
-    named[alone].emplace_back(&place, name);
-    std::string text = escaped_literal(place.before) + capture(name, place.pattern);
-    if (seen.with_port * 10 >= seen.texts && seen.with_port != 0 && name.ends_with(".address")) {
-      const std::string port =
-          escaped_literal(seen.port) + "{" + name.substr(0, name.size() - 7) + "port:int}";
-      text += seen.with_port == seen.texts ? port : "{[}" + port + "{]}";
-    }
-    picks.push_back({std::move(text), seen.texts, "", "", 0});
-  }
+  PickNames named(std::move(names));
+  for (const auto& [place, seen] : found)
+    picks.push_back({template_of(place, seen, named.of(place, seen)), seen.texts, "", "", 0});
   return picks;
 }
 

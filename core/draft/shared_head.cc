@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <map>
 
+#include "core/draft/compiled.h"
 #include "core/template/set.h"
 #include "core/template/syntax.h"
 
@@ -10,16 +11,6 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kLeastTemplates = 3, kLeastCaptures = 2, kMostHeads = 4;
-
-const PatternLibrary& built_in() {
-  static const PatternLibrary the_one;
-  return the_one;
-}
-
-std::shared_ptr<const Template> made(const std::string& text) {
-  std::vector<Problem> problems;
-  return Template::compile(text, built_in(), {}, problems);
-}
 
 // The places in a template behind literal text, outside of captures and optional parts, with how many captures stand
 // before each.
@@ -68,11 +59,11 @@ bool come_apart_alike(const std::vector<DraftTemplate>& templates, const std::ve
                       const std::vector<std::string_view>& lines, std::int64_t now) {
   std::vector<std::shared_ptr<const Template>> all, wholes, rests;
   std::vector<int> places;  // of a template of `all` among the rests; -1: none
-  for (const std::string& head : heads) wholes.push_back(made(head + "{message}"));
+  for (const std::string& head : heads) wholes.push_back(compiled(head + "{message}"));
   for (const DraftTemplate& t : templates) {
-    all.push_back(made(t.text));
+    all.push_back(compiled(t.text));
     places.push_back(t.head == 0 ? -1 : static_cast<int>(rests.size()));
-    if (t.head != 0) rests.push_back(made(t.text.substr(t.head)));
+    if (t.head != 0) rests.push_back(compiled(t.text.substr(t.head)));
   }
   for (const auto& each : {wholes, rests})
     if (std::find(each.begin(), each.end(), nullptr) != each.end()) return false;

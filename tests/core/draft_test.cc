@@ -203,6 +203,16 @@ TEST(DraftPicks, TwoAddressesOfALineHaveTwoNames) {
   EXPECT_EQ(names.size(), 3u) << picks[0] << picks[1] << picks[2];
 }
 
+// A text may have any number of places: some of them are looked at.
+TEST(DraftPicks, ATextOfAddressesAloneIsBounded) {
+  std::vector<std::string> lines = sentences("from 192.0.2.");
+  for (std::size_t i = 0; i < lines.size(); ++i)
+    for (int k = 0; k < 150; ++k)
+      lines[i] +=
+          " k" + std::string(1, static_cast<char>('a' + (i + k) % 26)) + "=198.51.100." + std::to_string(k);
+  EXPECT_LE(draft_of(lines).picks.size(), 16u);
+}
+
 // What a head and rests, and picks, find is what whole templates would.
 TEST(DraftHeads, WhatManyTemplatesShareIsParsedOnce) {
   std::vector<std::string> lines;
