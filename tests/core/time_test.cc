@@ -5,6 +5,7 @@
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 #include "core/time/zone.h"
+#include "tests/core/no_times.h"
 #include "tests/core/time_table.h"
 
 namespace dingle {
@@ -35,11 +36,19 @@ TEST(TimeTable, EveryWrittenFormHasItsInstant) {
     ParsedTime t;
     const char* end = written.text + std::strlen(written.text);
     const char* place = scan_any_time(written.text, end, kReference, DayOrder::either, t);
-    const std::string read =
-        place == end && place != written.text ? format_rfc3339(t.nanoseconds) : "no time";
-    EXPECT_EQ(read, written.instant ? written.instant : "no time") << written.text;
+    ASSERT_EQ(place, end) << written.text;
+    EXPECT_EQ(format_rfc3339(t.nanoseconds), written.instant) << written.text;
   }
   EXPECT_GE(std::size(kWrittenTimes), 300u);
+}
+
+TEST(TimeTable, WhatIsNoTimeIsNone) {
+  for (const char* text : kNoTimes) {
+    ParsedTime t;
+    const char* end = text + std::strlen(text);
+    const char* place = scan_any_time(text, end, kReference, DayOrder::either, t);
+    EXPECT_TRUE(place != end || place == text) << text << " read as " << format_rfc3339(t.nanoseconds);
+  }
 }
 
 struct CustomTime {
