@@ -169,7 +169,8 @@ const char* scan_ordered_time(const char* at, const char* end, DayOrder order, P
   Cursor c{at, end};
   int first = 0, second = 0;
   Civil t;
-  const char separator = std::find(at, std::min(end, at + 3), '-') != std::min(end, at + 3) ? '-' : '/';
+  const char* const near = at + std::min<std::ptrdiff_t>(3, end - at);
+  const char separator = std::find(at, near, '-') != near ? '-' : '/';
   if (!two_digits_and(c, separator, first) || !two_digits_and(c, separator, second) || !c.digits(4, t.year))
     return nullptr;
   if (order == DayOrder::either) {
