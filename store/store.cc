@@ -15,6 +15,11 @@
 namespace dingle {
 namespace {
 
+bool is_damage(const SqliteError& e) {
+  return e.code == SQLITE_CORRUPT || e.code == SQLITE_NOTADB ||
+         e.code == SQLITE_ERROR;  // the last: a table is not there
+}
+
 constexpr std::size_t kMostOpen = 32;
 constexpr std::size_t kLongestIndexName = 120;
 
@@ -110,12 +115,11 @@ void Store::commit(const std::vector<Pending*>& together) {
     open_.front().written = true;
     ++transactions_;
   } catch (const SqliteError& error) {
-    const bool damaged = error.code == SQLITE_CORRUPT || error.code == SQLITE_NOTADB;
     failed("index " + index + ": " + error.what() +
-           (damaged ? "; the file " + path_of(index) +
-                          " is damaged: move it away, and a new one is begun (what stands in "
-                          "it is then not searched), or put a copy from a backup in its place"
-                    : ""));
+           (is_damage(error) ? "; the file " + path_of(index) +
+                                   " is damaged: move it away, and a new one is begun (what stands in "
+                                   "it is then not searched), or put a copy from a backup in its place"
+                             : ""));
     std::erase_if(open_, [&](const Open& o) { return o.name == index; });
     return;
   } catch (const std::exception& error) {
@@ -192,18 +196,23 @@ HeldBySender& Store::held_by_sender() {
   for (const std::string& name : names()) {
     try {
       read_held(path_of(name), held);
-    } catch (const SqliteError&) {
-      // Being made, or damaged.
+    } catch (const SqliteError& e) {
+      // A damaged one holds nothing; one that cannot be read now may hold everything.
+      if (!is_damage(e)) throw SqliteError(e.code, "index " + name + ": " + e.what());
     }
   }
   return held_.emplace(std::move(held));
 }
 
-Held Store::held(const Sender& sender) {
+Result<Held> Store::held(const Sender& sender) {
   std::lock_guard lock(mutex_);
-  const auto& all = held_by_sender();
-  auto it = all.find({sender.spool, sender.destination});
-  return it == all.end() ? Held{} : it->second;
+  try {
+    const auto& all = held_by_sender();
+    auto it = all.find({sender.spool, sender.destination});
+    return it == all.end() ? Held{} : it->second;
+  } catch (const SqliteError& e) {
+    return Problem{e.what(), "", 0, 0};
+  }
 }
 
 void Store::merge() {
@@ -254,14 +263,16 @@ bool Store::remove(const std::string& index) {
   std::lock_guard lock(mutex_);
   std::error_code error;
   if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return false;
-  held_by_sender();
-  Removal removal = read_removed();
-  add(removal.before, removal.of_index);
-  removal.of_index.clear();
-  removal.index = index;
+  Removal removal;
   try {
+    held_by_sender();
+    removal = read_removed();
+    add(removal.before, removal.of_index);
+    removal.of_index.clear();
+    removal.index = index;
     read_held(path_of(index), removal.of_index);
-  } catch (const SqliteError&) {
+  } catch (const SqliteError& e) {
+    if (removal.index.empty() || !is_damage(e)) return false;  // not now
     // Damaged: nothing of it was counted when it was looked at first.
   }
   if (!write_removed(removal)) return false;  // its agents would send all again

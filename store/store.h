@@ -38,7 +38,8 @@ class Store {
   // index at the same time goes into one transaction.
   Outcome commit(const std::string& index, const Sender& sender, std::span<const StoredEvent> events);
   // What was committed here of the sender, to indexes that are there or were removed. The first call looks at all indexes.
-  Held held(const Sender& sender);
+  // A problem while one of them cannot be read; of a damaged one nothing is known.
+  Result<Held> held(const Sender& sender);
   // Merges small blocks of the indexes written since the last call.
   void merge();
   void forget_caches();  // frees memory that is kept for commits to come

@@ -25,13 +25,14 @@ class Index final : public Destination {
   }
 
   Delivery deliver(std::span<const DeliveryEvent> events) override {
-    if (!std::exchange(compared_,
-                       true)) {  // its files may be older than the spool, or the spool than its files
+    if (!compared_) {  // its files may be older than the spool, or the spool than its files
+      const auto held = store_->held(sender_);
+      if (!held) return Delivery::retry(held.problem().message);
+      compared_ = true;
       Delivery first = Delivery::retry("begins");
       first.at_once = true;
-      const Held held = store_->held(sender_);
-      first.held = LogNumber{held.newest.epoch, held.newest.number};
-      first.stored = held.stored;
+      first.held = LogNumber{held->newest.epoch, held->newest.number};
+      first.stored = held->stored;
       return first;
     }
     std::map<std::string_view, std::vector<StoredEvent>> by_index;
@@ -56,7 +57,7 @@ class Index final : public Destination {
     commits_ += 1;
     if (commits_ % 16 == 0) store_->merge();
     Delivery done;
-    done.stored = store_->held(sender_).stored;
+    if (const auto held = store_->held(sender_)) done.stored = held->stored;
     return done;
   }
 

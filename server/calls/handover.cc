@@ -51,12 +51,10 @@ HttpAnswer take_in(Api& api, const Asked& asked) {
   if (r.who.starts_with(kAgent))
     if (auto refused = not_its_own(api.engine(), sender.spool, r.who.substr(kAgent.size())))
       return std::move(*refused);
-  const auto held_here = [&] {
-    const Held held = stores[0]->held(sender);
-    return Json{{"epoch", held.newest.epoch}, {"number", held.newest.number}, {"events", held.stored}};
-  };
+  auto held = stores[0]->held(sender);
+  if (!held) return api_error(503, held.problem().message);
   const RecordNumber after{asked.number("after_epoch"), asked.number("after_number")};
-  if (stores[0]->held(sender).newest < after)
+  if (held->newest < after)
     return api_error(409, "this store holds less than the agent has sent to it: it was restored");
   HandoverLines lines;
   std::size_t line = 0;
@@ -73,7 +71,12 @@ HttpAnswer take_in(Api& api, const Asked& asked) {
     stored += o.stored;
     known += o.known;
   }
-  return json_answer({{"stored", stored}, {"known", known}, {"held", held_here()}});
+  held = stores[0]->held(sender);
+  if (!held) return api_error(503, held.problem().message);
+  return json_answer(
+      {{"stored", stored},
+       {"known", known},
+       {"held", {{"epoch", held->newest.epoch}, {"number", held->newest.number}, {"events", held->stored}}}});
 }
 
 OptionSpec number64(const char* name, const char* text, bool required = true) {

@@ -15,7 +15,7 @@
 #include "tests/store/store_fixture.h"
 
 namespace {
-std::atomic<bool> syncs_fail{false};
+std::atomic<bool> syncs_fail{false}, reads_fail{false};
 int sync_of(int file, long call) {
   if (syncs_fail) return errno = EIO, -1;
   return static_cast<int>(syscall(call, file));
@@ -25,6 +25,10 @@ int sync_of(int file, long call) {
 // The disk of these tests: SQLite's calls come here.
 extern "C" int fsync(int file) { return sync_of(file, SYS_fsync); }
 extern "C" int fdatasync(int file) { return sync_of(file, SYS_fdatasync); }
+extern "C" ssize_t pread64(int file, void* to, size_t size, off64_t at) {
+  if (reads_fail) return errno = EIO, -1;
+  return static_cast<ssize_t>(syscall(SYS_pread64, file, to, size, at));
+}
 
 namespace dingle {
 namespace {
@@ -32,7 +36,7 @@ namespace {
 TEST_F(StoreTest, WhatWasWrittenThoughItsSyncFailedCountsOnce) {
   add(1, 0, 200, "before");
   commit();
-  EXPECT_EQ(store->held(sender).stored, 1u);
+  EXPECT_EQ(store->held(sender)->stored, 1u);
   std::uint64_t n = 2;
   for (int i = 0; i < 3; ++i) {
     const auto both = [&] { add(n, 0, 200, "a"), add(n + 1, 0, 200, "b"); };
@@ -45,9 +49,23 @@ TEST_F(StoreTest, WhatWasWrittenThoughItsSyncFailedCountsOnce) {
     EXPECT_EQ(again.form, Store::Outcome::Form::committed);
     EXPECT_EQ(again.stored + again.known, 2u);
     n += 2;
-    EXPECT_EQ(store->held(sender).stored, n - 1);
+    EXPECT_EQ(store->held(sender)->stored, n - 1);
     EXPECT_EQ(find("").size(), n - 1);
   }
+}
+
+TEST_F(StoreTest, WhatCannotBeReadNowIsNotTakenForNothing) {
+  add(1, 0, 200, "a");
+  commit();
+  store.reset();
+  store = Store::at(folder);
+  reads_fail = true;
+  EXPECT_FALSE(store->held(sender));
+  EXPECT_FALSE(store->remove("gate-2026-11-23")) << "what it holds must be known first";
+  reads_fail = false;
+  ASSERT_TRUE(store->held(sender));
+  EXPECT_EQ(store->held(sender)->stored, 1u);
+  EXPECT_EQ(store->held(sender)->newest, (RecordNumber{1, 1}));
 }
 
 TEST_F(StoreTest, WhatComesAgainIsKnownAndLeftOut) {
@@ -70,11 +88,11 @@ TEST_F(StoreTest, ProgressSurvivesReopeningAndIsByLane) {
   add(5, 0, 200, "a", 1);
   add(4, 0, 200, "b", other);
   EXPECT_EQ(commit().stored, 1u);
-  EXPECT_EQ(store->held(sender).newest, (RecordNumber{1, 5}));
-  EXPECT_EQ(store->held({sender.spool, 1, 5, 2}).newest, RecordNumber{}) << "of another destination";
+  EXPECT_EQ(store->held(sender)->newest, (RecordNumber{1, 5}));
+  EXPECT_EQ(store->held({sender.spool, 1, 5, 2})->newest, RecordNumber{}) << "of another destination";
   add(9, 0, 200, "c", other);
   commit();
-  EXPECT_EQ(store->held(sender).newest, (RecordNumber{1, 9}));
+  EXPECT_EQ(store->held(sender)->newest, (RecordNumber{1, 9}));
 }
 
 TEST_F(StoreTest, BlocksOfManyBytesAreNotMerged) {
@@ -138,21 +156,21 @@ TEST_F(StoreTest, ManySendersShareTransactions) {
   EXPECT_EQ(refused, 2 * kBatches) << "one of the two with one spool";
   EXPECT_EQ(store->indexes().at(0).events, (kSenders - 1) * kBatches);
   EXPECT_LT(store->transactions(), 2u * kSenders * kBatches);
-  EXPECT_EQ(store->held({2, 1, 2, 1}).newest, (RecordNumber{1, kBatches}));
+  EXPECT_EQ(store->held({2, 1, 2, 1})->newest, (RecordNumber{1, kBatches}));
 }
 
 TEST_F(StoreTest, WhatASenderHasThereOutlivesItsIndex) {
-  EXPECT_EQ(store->held(sender).newest, RecordNumber());
+  EXPECT_EQ(store->held(sender)->newest, RecordNumber());
   add(7, 0, 200, "a");
   commit("one");
   add(9, 0, 200, "a");
   commit("two");
-  EXPECT_EQ(store->held(sender).newest, (RecordNumber{sender.epoch, 9}));
+  EXPECT_EQ(store->held(sender)->newest, (RecordNumber{sender.epoch, 9}));
   store->remove("two");
   store.reset();
   store = Store::at(folder);
-  EXPECT_EQ(store->held(sender).newest, (RecordNumber{sender.epoch, 9}));
-  EXPECT_EQ(store->held({sender.spool + 1, 1, 1, 1}).newest, RecordNumber());
+  EXPECT_EQ(store->held(sender)->newest, (RecordNumber{sender.epoch, 9}));
+  EXPECT_EQ(store->held({sender.spool + 1, 1, 1, 1})->newest, RecordNumber());
 }
 
 // Its own transactions count; what was removed stays counted, once, whatever a crash leaves of the removing.
@@ -162,18 +180,18 @@ TEST_F(StoreTest, CountsWhatItStoredThoughIndexesGo) {
   commit("one");
   add(6, 0, 200, "b"), add(6, 0, 200, "b");
   EXPECT_EQ(commit("two").stored, 1u) << "the other one is there already";
-  EXPECT_EQ(store->held(sender).stored, 6u);
+  EXPECT_EQ(store->held(sender)->stored, 6u);
   reopen();
-  EXPECT_EQ(store->held(sender).stored, 6u);
+  EXPECT_EQ(store->held(sender)->stored, 6u);
   ASSERT_TRUE(store->remove("one"));
   EXPECT_FALSE(store->remove("one"));
-  EXPECT_EQ(store->held(sender).stored, 6u);
+  EXPECT_EQ(store->held(sender)->stored, 6u);
   reopen();
-  EXPECT_EQ(store->held(sender).stored, 6u);
+  EXPECT_EQ(store->held(sender)->stored, 6u);
   add(7, 0, 200, "c");
   commit("one");
   reopen();
-  EXPECT_EQ(store->held(sender).stored, 7u);
+  EXPECT_EQ(store->held(sender)->stored, 7u);
 
   // The end came before the file was gone, and behind it.
   const std::string held = folder + "/held";
@@ -184,11 +202,11 @@ TEST_F(StoreTest, CountsWhatItStoredThoughIndexesGo) {
   const std::string before = text();
   ASSERT_EQ(write_whole(held, before + "of two\n11 1 1 6 1\n", 0600), 0);
   reopen();
-  EXPECT_EQ(store->held(sender).stored, 7u);
+  EXPECT_EQ(store->held(sender)->stored, 7u);
   store.reset();
   std::filesystem::remove(folder + "/two.index");
   store = Store::at(folder);
-  EXPECT_EQ(store->held(sender).stored, 7u);
+  EXPECT_EQ(store->held(sender)->stored, 7u);
   EXPECT_EQ(text().find("of "), std::string::npos) << "before another of that name is made";
 }
 
