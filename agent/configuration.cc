@@ -85,6 +85,7 @@ class Reader {
     each(section("pipelines"), "pipelines", [&](const Node::Entry& e) { pipeline(e); });
     joined();
     memory(section("pipelines"));
+    noted_tables(section("tables"));
     check_metrics(*result_, section("pipelines"), findings_);
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");
@@ -398,7 +399,26 @@ class Reader {
       findings_.error(pipelines,
                       "steps with memory may take " + format_size(bytes) + " together, and at most " +
                           format_size(kMost) + " are possible",
-                      "lower `most_bytes` of `fold` or `most_keys` of `unique`");
+                      "lower `most_bytes` of `fold` and `note`, or `most_keys` of `unique`");
+  }
+
+  // What fills tables: one step each.
+  void noted_tables(const Node& tables) {
+    std::map<const TableHandle*, std::string> by;
+    for (const Flow::Turnstile& t : result_->flow.turnstiles) {
+      const TableHandle* table = result_->flow.step_of(t).fills();
+      if (table == nullptr) continue;
+      const std::string& pipeline = result_->flow.nodes[t.node].pipeline->name;
+      if (const auto [other, added] = by.emplace(table, pipeline); !added)
+        findings_.error(tables,
+                        "two steps fill the table `" + table->name() + "`: in `" + other->second +
+                            "` and in `" + pipeline + "`",
+                        "one of them, in a pipeline that takes from both");
+    }
+    for (const auto& [name, table] : result_->tables_by_name)
+      if (table->form == TableHandle::Form::noted && !by.contains(table.get()))
+        findings_.warning(tables, "no step fills the table `" + name + "`",
+                          "note: { table: " + name + ", by: FIELD }");
   }
 
   void former_names(const Node& entries, const char* what) {

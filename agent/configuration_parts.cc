@@ -1,6 +1,7 @@
 #include "agent/configuration_parts.h"
 
 #include <map>
+#include <set>
 
 #include "core/nearest.h"
 #include "core/steps/memory.h"
@@ -56,7 +57,30 @@ void read_patterns(const std::vector<const Node::Entry*>& entries, PatternLibrar
 void read_table_of(const Node::Entry& e, Configuration& configuration, Findings& findings) {
   Options o = Options::read(table_options(), e.value, e.key, findings);
   if (!o.sound()) return;
-  TableSettings t{e.key, o.text("file"), o, std::make_shared<TableHandle>(e.key)};
+  const bool noted = o.given("noted"), places = o.text("format") == "mmdb";
+  if (noted == o.given("file")) {
+    findings.error(
+        e.value,
+        noted ? "`" + e.key + "` has `file` and `noted`" : "`" + e.key + "` has neither `file` nor `noted`",
+        "`file` names what it is read from; `noted: [COLUMN, ...]` the columns that a `note` step fills");
+    return;
+  }
+  for (const char* of_rows : {"key", "match", "separator"})
+    if (o.given(of_rows) && (noted || places))
+      findings.error(o.where(of_rows), "`" + std::string(of_rows) + "` is for tables of rows in a file",
+                     noted ? "the step says what the key is" : "places are found by their addresses");
+  if (noted) {
+    const std::vector<std::string>& columns = o.texts("noted");
+    if (std::set<std::string>(columns.begin(), columns.end()).size() != columns.size() || columns.empty() ||
+        columns.size() > 200)
+      findings.error(o.where("noted"), "1 to 200 columns, each once", "");
+    configuration.tables_by_name.emplace(
+        e.key, std::make_shared<TableHandle>(e.key, TableHandle::Form::noted, columns));
+    return;
+  }
+  TableSettings t{
+      e.key, o.text("file"), o,
+      std::make_shared<TableHandle>(e.key, places ? TableHandle::Form::places : TableHandle::Form::rows)};
   t.read = FileStamp::of(t.file);
   if (auto read = load_table(t))
     t.handle->put(*read);

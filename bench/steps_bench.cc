@@ -9,7 +9,7 @@
 #include "agent/yaml.h"
 #include "bench/report.h"
 #include "core/flow/pipeline.h"
-#include "core/tables/table.h"
+#include "core/tables/row_table.h"
 #include "core/time/instant.h"
 
 namespace dingle {
@@ -20,7 +20,8 @@ constexpr std::size_t kStepLines = 4000, kStepBatch = 500;
 Tables& tables() {
   static Tables all = [] {
     Tables t;
-    auto ships = std::make_shared<Table>(Table::Match::exact, std::vector<std::string>{"ship", "line"}, 0);
+    auto ships =
+        std::make_shared<RowTable>(RowTable::Match::exact, std::vector<std::string>{"ship", "line"}, 0);
     for (int i = 0; i < 1000; ++i) {
       const std::string name = "ship-" + std::to_string(i);
       ships->add(name, std::vector<Value>{Value::text(name), Value::text("north line")});

@@ -39,6 +39,9 @@ std::string nearest(const CLI::App& app, int argc, char** argv) {
         for (const CLI::Option* o : of->get_options())
           for (const std::string& name : o->get_lnames()) options.push_back("--" + name);
     const std::string name = word.substr(0, word.find('='));
+    for (const char* form : {"--table", "--json", "--ndjson", "--csv"})
+      if (word == form && std::find(options.begin(), options.end(), word) == options.end())
+        return "did you mean `-o " + word.substr(2) + "`?";
     if (word.starts_with("--") && std::find(options.begin(), options.end(), name) == options.end())
       return dingle::did_you_mean(name, options);
   }

@@ -4,6 +4,7 @@
 //   skerry-logs --out DIR --lines 4000              samples: a morning that begins at --start
 //   skerry-logs --out DIR --live --rate 200         writes on and on, at the current time, until it is
 //   stopped
+//   skerry-logs --places demo/places.ndjson > demo/places.mmdb    the database of places
 #include <fmt/format.h>
 #include <signal.h>
 
@@ -12,11 +13,15 @@
 #include <cstdint>
 #include <filesystem>
 #include <fstream>
+#include <iostream>
+#include <iterator>
 #include <map>
 #include <random>
 #include <string>
 #include <thread>
 #include <vector>
+
+#include "demo/place_writer.h"
 
 namespace {
 
@@ -289,10 +294,12 @@ class Company {
 
 int main(int argc, char** argv) {
   CLI::App app{"Writes the log files of Skerry Line, a made-up ferry company.", "skerry-logs"};
-  std::string folder, start = "2026-11-21T07:30:00";
+  std::string folder, places, start = "2026-11-21T07:30:00";
   std::uint64_t seed = 7, lines = 4000, rate = 100;
   bool live = false;
-  app.add_option("--out", folder, "The folder for the files")->required();
+  app.add_option("--out", folder, "The folder for the files");
+  app.add_option("--places", places,
+                 "Writes a database of the places in this file to standard output, and nothing else");
   app.add_option("--seed", seed, "The same seed gives the same lines")->capture_default_str();
   app.add_option("--lines", lines, "How many lines in all; in live mode 0 is without end")
       ->capture_default_str();
@@ -300,6 +307,16 @@ int main(int argc, char** argv) {
   app.add_flag("--live", live, "Append on and on, at the current time");
   app.add_option("--rate", rate, "Lines a second in live mode")->capture_default_str();
   CLI11_PARSE(app, argc, argv);
+  if (!places.empty()) {
+    std::ifstream in(places);
+    const std::string file = dingle::write_places(std::string(std::istreambuf_iterator<char>(in), {}));
+    std::cout << file << std::flush;
+    return file.empty() ? 2 : 0;
+  }
+  if (folder.empty()) {
+    std::fprintf(stderr, "skerry-logs: --out DIR says where the files go\n");
+    return 2;
+  }
   signal(SIGTERM, [](int) { stop = 1; });
   signal(SIGINT, [](int) { stop = 1; });
   Company company(folder, seed, !live);

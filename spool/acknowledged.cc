@@ -10,12 +10,7 @@ void Acknowledged::written(std::uint64_t number, Changes changes,
 const Snapshot& Acknowledged::up_to(std::uint64_t needed, std::vector<CounterName> names) {
   for (; !pending_.empty() && pending_.front().number < needed; pending_.pop_front()) {
     const Pending& record = pending_.front();
-    for (const StateChange& c : record.changes.state) {
-      if (c.removed)
-        snapshot_.state.erase(c.key);
-      else
-        snapshot_.state[c.key] = c.value;
-    }
+    for (const StateChange& c : record.changes.state) c.apply(snapshot_.state);
     for (const CounterChange& c : record.changes.counters) snapshot_.counters[c.id] += c.change;
     for (auto [id, events] : record.destinations) {
       Cursor& cursor = snapshot_.cursors[id];

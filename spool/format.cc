@@ -12,13 +12,7 @@
 namespace dingle {
 namespace {
 
-void write_changes(ByteWriter& w, const Changes& changes) {
-  w.varint(changes.state.size());
-  for (const StateChange& s : changes.state) {
-    w.text(s.key);
-    w.u8(!s.removed);
-    if (!s.removed) w.text(s.value);
-  }
+void write_counters(ByteWriter& w, const Changes& changes) {
   w.varint(changes.names.size());
   for (const CounterName& n : changes.names) {
     w.varint(n.id);
@@ -31,13 +25,25 @@ void write_changes(ByteWriter& w, const Changes& changes) {
   }
 }
 
-void read_changes(ByteReader& r, Changes& changes) {
+void write_changes(ByteWriter& w, const Changes& changes) {
+  w.varint(changes.state.size());
+  for (const StateChange& s : changes.state) {
+    w.text(s.key);
+    w.u8(!s.removed);
+    if (!s.removed) w.text(s.value);
+  }
+  write_counters(w, changes);
+}
+
+// `state(key, value)`; no value: it is removed.
+template <class State>
+void read_changes(ByteReader& r, Changes& changes, State state) {
   for (std::size_t n = r.count(2); n-- && r.ok();) {
-    StateChange s;
-    s.key = r.text();
-    s.removed = r.u8() == 0;
-    if (!s.removed) s.value = r.text();
-    changes.state.push_back(std::move(s));
+    const std::string_view key = r.text();
+    if (r.u8() == 0)
+      state(key, std::nullopt);
+    else
+      state(key, std::optional(r.text()));
   }
   for (std::size_t n = r.count(2); n-- && r.ok();) {
     const auto id = static_cast<CounterId>(r.varint());
@@ -47,6 +53,12 @@ void read_changes(ByteReader& r, Changes& changes) {
     const auto id = static_cast<CounterId>(r.varint());
     changes.counters.push_back({id, r.zigzag()});
   }
+}
+
+void read_changes(ByteReader& r, Changes& changes) {
+  read_changes(r, changes, [&](std::string_view key, std::optional<std::string_view> value) {
+    changes.state.push_back({std::string(key), std::string(value.value_or("")), !value});
+  });
 }
 
 void write_cursors(ByteWriter& w, const Cursors& cursors) {
@@ -72,12 +84,37 @@ void read_cursors(ByteReader& r, Cursors& cursors) {
 
 constexpr std::size_t kChecksumAt = 32;  // in a record
 
+class Checksum {
+ public:
+  Checksum(std::string_view header, std::uint64_t segment) {
+    XXH64_reset(&state_, segment);
+    add(header.substr(0, kChecksumAt));
+  }
+  void add(std::string_view payload) { XXH64_update(&state_, payload.data(), payload.size()); }
+  std::uint64_t value() const { return XXH64_digest(&state_); }
+
+ private:
+  XXH64_state_t state_;
+};
+
 std::uint64_t checksum(std::string_view header, std::string_view payload, std::uint64_t segment) {
-  XXH64_state_t state;
-  XXH64_reset(&state, segment);
-  XXH64_update(&state, header.data(), kChecksumAt);
-  XXH64_update(&state, payload.data(), payload.size());
-  return XXH64_digest(&state);
+  Checksum sum(header, segment);
+  sum.add(payload);
+  return sum.value();
+}
+
+// All of it but the checksum.
+std::string record_header(RecordType type, std::uint64_t number, std::uint64_t durable, std::size_t size,
+                          bool compressed) {
+  std::string header(kRecordMagic);
+  ByteWriter w(header);
+  w.u32(static_cast<std::uint32_t>(size));
+  w.u64(number);
+  w.u64(durable);
+  w.u8(static_cast<std::uint8_t>(type));
+  w.u8(compressed);
+  header.append(6, '\0');
+  return header;
 }
 
 }  // namespace
@@ -166,15 +203,8 @@ std::string encode_record(RecordType type, std::uint64_t number, std::uint64_t d
 
 void seal_record(std::string& record, RecordType type, std::uint64_t number, std::uint64_t durable,
                  std::uint64_t segment, bool compressed) {
-  std::string header(kRecordMagic);
-  ByteWriter w(header);
-  w.u32(static_cast<std::uint32_t>(record.size() - kRecordHeaderSize));
-  w.u64(number);
-  w.u64(durable);
-  w.u8(static_cast<std::uint8_t>(type));
-  w.u8(compressed);
-  header.append(6, '\0');
-  w.u64(checksum(header, std::string_view(record).substr(kRecordHeaderSize), segment));
+  std::string header = record_header(type, number, durable, record.size() - kRecordHeaderSize, compressed);
+  ByteWriter(header).u64(checksum(header, std::string_view(record).substr(kRecordHeaderSize), segment));
   header.copy(record.data(), header.size());
 }
 
@@ -258,29 +288,75 @@ bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors) {
   return r.ok();
 }
 
-std::string encode_snapshot(const Snapshot& snapshot) {
-  Changes all;
-  for (const auto& [key, value] : snapshot.state) all.state.push_back({key, value, false});
-  for (const auto& [id, value] : snapshot.counters) all.counters.push_back({id, value});
-  all.names = snapshot.names;
+// Calls `part` with the payload, piece by piece, until it answers something but 0, and answers that.
+template <class Part>
+int in_parts(const Snapshot& snapshot, Part part) {
+  constexpr std::size_t kPart = 64 * 1024;
   std::string out;
   ByteWriter w(out);
+  int answer = 0;
   w.varint(snapshot.number);
-  write_changes(w, all);
+  w.varint(snapshot.state.size());
+  snapshot.state.each_from("", [&](std::string_view key, std::string_view value) {
+    w.text(key);
+    w.u8(1);
+    w.text(value);
+    if (out.size() < kPart) return true;
+    answer = part(out);
+    out.clear();
+    return answer == 0;
+  });
+  if (answer != 0) return answer;
+  Changes counters;
+  for (const auto& [id, value] : snapshot.counters) counters.counters.push_back({id, value});
+  counters.names = snapshot.names;
+  write_counters(w, counters);
   write_cursors(w, snapshot.cursors);
-  return out;
+  return part(out);
+}
+
+std::string encode_snapshot(const Snapshot& snapshot) {
+  std::string all;
+  in_parts(snapshot, [&](const std::string& part) { return all += part, 0; });
+  return all;
+}
+
+std::size_t snapshot_size(const Snapshot& snapshot) {
+  std::size_t size = 0;
+  in_parts(snapshot, [&](const std::string& part) { return size += part.size(), 0; });
+  return size;
+}
+
+int write_snapshot(const Snapshot& snapshot, std::uint64_t number, std::uint64_t durable,
+                   std::uint64_t segment, const std::function<int(std::string_view)>& write) {
+  const std::size_t size = snapshot_size(snapshot);
+  if (size > kLargestPayload) return EMSGSIZE;
+  std::string header = record_header(RecordType::snapshot, number, durable, size, false);
+  Checksum sum(header, segment);
+  in_parts(snapshot, [&](const std::string& part) { return sum.add(part), 0; });
+  ByteWriter(header).u64(sum.value());
+  if (const int error = write(header)) return error;
+  return in_parts(snapshot, write);
 }
 
 bool decode_snapshot(std::string_view payload, Snapshot& snapshot) {
   ByteReader r(payload);
   snapshot.number = r.varint();
   Changes all;
-  read_changes(r, all);
+  read_changes(r, all, [&](std::string_view key, std::optional<std::string_view> value) {
+    if (value) snapshot.state.put(key, *value);
+  });
   read_cursors(r, snapshot.cursors);
-  for (StateChange& s : all.state) snapshot.state[s.key] = std::move(s.value);
   for (const CounterChange& c : all.counters) snapshot.counters[c.id] = c.change;
   snapshot.names = std::move(all.names);
   return r.ok();
+}
+
+void StateChange::apply(PackedMap& to) const {
+  if (removed)
+    to.erase(key);
+  else
+    to.put(key, value);
 }
 
 std::int64_t Snapshot::counter(const std::string& name) const {

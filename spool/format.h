@@ -42,10 +42,13 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <string>
 #include <string_view>
 #include <vector>
+
+#include "core/packed_map.h"
 
 namespace dingle {
 
@@ -119,6 +122,7 @@ struct StateChange {
   std::string key;
   std::string value;
   bool removed = false;
+  void apply(PackedMap& to) const;
 };
 using CounterId = std::uint32_t;
 struct CounterName {
@@ -149,7 +153,7 @@ struct BatchPayload {
 };
 struct Snapshot {
   std::uint64_t number = 0;
-  std::map<std::string, std::string> state;
+  PackedMap state;
   std::map<CounterId, std::int64_t> counters;
   std::vector<CounterName> names;  // of all counters
   Cursors cursors;
@@ -162,6 +166,11 @@ bool decode_batch(std::string_view payload, BatchPayload& batch);  // `events` i
 std::string encode_note(const Changes& changes, const Cursors& cursors);
 bool decode_note(std::string_view payload, Changes& changes, Cursors& cursors);
 std::string encode_snapshot(const Snapshot& snapshot);
+// Hands a snapshot's record to `write` in parts, so that a large one does not stand in memory twice more. Answers an errno value:
+// what `write` answered, or EMSGSIZE for one that would be longer than what is read; then nothing was written.
+int write_snapshot(const Snapshot& snapshot, std::uint64_t number, std::uint64_t durable,
+                   std::uint64_t segment, const std::function<int(std::string_view)>& write);
+std::size_t snapshot_size(const Snapshot& snapshot);  // of the payload
 bool decode_snapshot(std::string_view payload, Snapshot& snapshot);
 
 }  // namespace dingle

@@ -34,12 +34,7 @@ void take(const RecordHeader& h, std::string_view payload, SpoolReport& report,
                          std::move(batch.destinations)};
   }
   if (h.number <= base) return;
-  for (StateChange& c : changes.state) {
-    if (c.removed)
-      report.state.state.erase(c.key);
-    else
-      report.state.state[c.key] = std::move(c.value);
-  }
+  for (const StateChange& c : changes.state) c.apply(report.state.state);
 }
 
 }  // namespace

@@ -12,9 +12,10 @@ namespace {
 constexpr const char *kMark = "mark", *kReserve = "reserve", *kSpare = "spare.log";
 constexpr std::size_t kMostBuffers = 4, kLargestBuffer = 1u << 20;  // that are kept for the next records
 constexpr std::size_t kLeastReserve = 256 * 1024;
+constexpr std::size_t kMostBuffered = 256 * 1024;  // of a segment's head
 
 std::size_t reserve_for(const Snapshot& snapshot) {
-  return std::max(kLeastReserve, 2 * encode_snapshot(snapshot).size());
+  return std::max(kLeastReserve, 2 * snapshot_size(snapshot));
 }
 
 // Room for a segment's head, so that a full disk keeps nobody from starting and emptying the spool. Whether it is there.
@@ -174,12 +175,22 @@ int Log::write_segment_head(std::uint64_t number, const Snapshot& snapshot) {
   };
   std::string head =
       encode_segment_header({identity_.spool_id, identity_.epoch, identity_.nonce, number, reused});
-  head += encode_record(RecordType::snapshot, last_ + 1, durable_, encode_snapshot(snapshot), number);
-  if (int error = file->append(head)) return undo(error);
-  if (int error = file->sync()) return undo(error);
-  if (int error = disk_.sync_folder(settings_.folder)) return undo(error);
+  std::size_t size = head.size();
+  int error = write_snapshot(snapshot, last_ + 1, durable_, number, [&](std::string_view part) {
+    size += part.size();
+    if (head.size() + part.size() > kMostBuffered) {
+      if (const int e = file->append(head)) return e;
+      head.clear();
+    }
+    head += part;
+    return 0;
+  });
+  if (error == 0) error = file->append(head);
+  if (error != 0) return undo(error);
+  if (error = file->sync(); error != 0) return undo(error);
+  if (error = disk_.sync_folder(settings_.folder); error != 0) return undo(error);
   ++last_;
-  segments_.push_back({number, path, std::move(file), last_, reused, head.size()});
+  segments_.push_back({number, path, std::move(file), last_, reused, size});
   return 0;
 }
 

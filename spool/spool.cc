@@ -398,6 +398,11 @@ std::map<std::string, std::string> Spool::state_with_prefix(const std::string& p
   return state_.with_prefix(prefix);
 }
 
+PackedMap Spool::whole_state() const {
+  Lock lock(mutex_);
+  return state_.values();
+}
+
 std::int64_t Spool::counter(const std::string& name) const {
   Lock lock(mutex_);
   return state_.counters().value(name);

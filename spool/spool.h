@@ -101,6 +101,7 @@ class Spool {
   // ---- state and counters ----
   std::optional<std::string> state(const std::string& key) const;
   std::map<std::string, std::string> state_with_prefix(const std::string& prefix) const;
+  PackedMap whole_state() const;  // as of now; costs a pointer for each 2 KiB of it
   std::int64_t counter(const std::string& name) const;
   // The number under which a counter is changed, made if there is none. It holds until the counter is forgotten.
   CounterId counter_id(const std::string& name);

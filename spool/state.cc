@@ -2,25 +2,16 @@
 
 namespace dingle {
 
-std::optional<std::string> State::value(const std::string& key) const {
-  auto it = values_.find(key);
-  return it == values_.end() ? std::nullopt : std::optional(it->second);
-}
-
-std::map<std::string, std::string> State::with_prefix(const std::string& prefix) const {
+std::map<std::string, std::string> State::with_prefix(std::string_view prefix) const {
   std::map<std::string, std::string> found;
-  for (auto it = values_.lower_bound(prefix); it != values_.end() && it->first.starts_with(prefix); ++it)
-    found.insert(*it);
+  values_.each_with_prefix(prefix, [&](std::string_view key, std::string_view value) {
+    found.emplace_hint(found.end(), key, value);
+  });
   return found;
 }
 
 void State::apply(const Changes& changes) {
-  for (const StateChange& s : changes.state) {
-    if (s.removed)
-      values_.erase(s.key);
-    else
-      values_[s.key] = s.value;
-  }
+  for (const StateChange& s : changes.state) s.apply(values_);
   counters_.apply(changes.names);
   for (const CounterChange& c : changes.counters) counters_.add(c);
 }

@@ -2,10 +2,7 @@
 // own.
 #pragma once
 
-#include <map>
-#include <optional>
-#include <string>
-
+#include "core/packed_map.h"
 #include "spool/counters.h"
 #include "spool/format.h"
 
@@ -13,8 +10,9 @@ namespace dingle {
 
 class State {
  public:
-  std::optional<std::string> value(const std::string& key) const;
-  std::map<std::string, std::string> with_prefix(const std::string& prefix) const;
+  const PackedMap& values() const { return values_; }
+  std::optional<std::string> value(std::string_view key) const { return values_.value(key); }
+  std::map<std::string, std::string> with_prefix(std::string_view prefix) const;
   Counters& counters() { return counters_; }
   const Counters& counters() const { return counters_; }
 
@@ -35,7 +33,7 @@ class State {
   void write(Snapshot& snapshot) const;
 
  private:
-  std::map<std::string, std::string> values_;
+  PackedMap values_;
   Counters counters_;
   Changes unsaved_;  // applied already
 };

@@ -117,6 +117,7 @@ bool Engine::retry(const std::string& destination) {
 std::vector<Engine::Tallied> Engine::tallied() const {
   const std::shared_ptr<const Running> running = this->running();
   const Flow& flow = running->configuration->flow;
+  const PackedMap state = spool_->whole_state();
   std::vector<Tallied> all;
   for (std::size_t i = 0; i < flow.turnstiles.size(); ++i) {
     const Pipeline& pipeline = *flow.nodes[flow.turnstiles[i].node].pipeline;
@@ -124,12 +125,11 @@ std::vector<Engine::Tallied> Engine::tallied() const {
     if (step.metric_of() == nullptr) continue;
     Tallied& tallied = all.emplace_back(Tallied{pipeline.name, *step.metric_of(), {}});
     const std::string prefix = Turnstile::prefix(running->turnstiles[i]->id());
-    for (const auto& [key, value] : spool_->state_with_prefix(prefix)) {
+    state.each_with_prefix(prefix, [&](std::string_view key, std::string_view value) {
       TallySeries series;
-      if (key.size() != prefix.size() &&
-          step.series_of(std::string_view(key).substr(prefix.size()), value, series))
+      if (key.size() != prefix.size() && step.series_of(key.substr(prefix.size()), value, series))
         tallied.series.push_back(std::move(series));
-    }
+    });
   }
   return all;
 }

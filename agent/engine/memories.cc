@@ -70,6 +70,7 @@ bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* 
                           std::to_string(std::max<std::int64_t>(0, missing)) +
                           " events are given up with that");
     }
+    turnstile->show(step);
     next.turnstiles.push_back(std::move(turnstile));
     next.held.push_back(spool_->counter_id(held_counter(id)));
     for (std::size_t node = t.node; node < flow.nodes.size(); ++node)

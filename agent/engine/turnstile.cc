@@ -10,15 +10,15 @@ namespace dingle {
 std::vector<std::pair<std::uint32_t, Turnstile::Head>> Turnstile::all(const Spool& spool) {
   std::vector<std::pair<std::uint32_t, Head>> found;
   const std::string memory = "memory/";
-  for (const auto& [key, value] : spool.state_with_prefix(memory)) {
-    if (key.find('/', memory.size()) != key.size() - 1) continue;  // not a head
+  spool.whole_state().each_with_prefix(memory, [&](std::string_view key, std::string_view value) {
+    if (key.find('/', memory.size()) != key.size() - 1) return;  // not a head
     ByteReader in(value);
     Head head;
     head.serial = in.varint();
     head.meaning = in.text();
-    found.emplace_back(static_cast<std::uint32_t>(std::strtoul(key.c_str() + memory.size(), nullptr, 10)),
-                       std::move(head));
-  }
+    const std::string id(key.substr(memory.size()));
+    found.emplace_back(static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10)), std::move(head));
+  });
   return found;
 }
 
@@ -42,18 +42,18 @@ std::optional<std::uint64_t> Turnstile::recall(const Spool& spool, const MemoryS
   noted_ = false;
   std::uint64_t unreadable = 0;
   if (const auto serial = spool.state(serial_key(id_))) memory_->serial = ByteReader(*serial).varint();
-  const auto state = spool.state_with_prefix(prefix(id_));
-  const auto head = state.find(prefix(id_));
-  if (head != state.end()) {
-    ByteReader in(head->second);
+  const PackedMap state = spool.whole_state();
+  const std::string prefix = Turnstile::prefix(id_);
+  if (std::string head; state.find(prefix, head)) {
+    ByteReader in(head);
     memory_->serial = std::max(memory_->serial, in.varint());
     noted_ = in.text() == meaning_;
+    if (!noted_) return std::nullopt;
   }
-  if (head != state.end() && !noted_) return std::nullopt;
-  for (const auto& [key, value] : state)
-    if (key.size() > prefix(id_).size())
-      unreadable +=
-          !noted_ || !step.restore(*memory_, std::string_view(key).substr(prefix(id_).size()), value, now);
+  state.each_with_prefix(prefix, [&](std::string_view key, std::string_view value) {
+    if (key.size() > prefix.size())
+      unreadable += !noted_ || !step.restore(*memory_, key.substr(prefix.size()), value, now);
+  });
   look();
   return unreadable;
 }
@@ -103,13 +103,13 @@ void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& chan
 Changes Turnstile::removal(const Spool& spool, std::uint32_t id, std::uint64_t& entries) {
   Changes changes;
   entries = 0;
-  for (const auto& [key, value] : spool.state_with_prefix(prefix(id))) {
-    changes.state.push_back({key, "", true});
+  spool.whole_state().each_with_prefix(prefix(id), [&](std::string_view key, std::string_view value) {
+    changes.state.push_back({std::string(key), "", true});
     entries += key != prefix(id);
-    if (key != prefix(id)) continue;
+    if (key != prefix(id)) return;
     if (const std::uint64_t serial = ByteReader(value).varint(); serial != 0)
       changes.state.push_back(kept_serial(id, serial));
-  }
+  });
   return changes;
 }
 

@@ -34,6 +34,8 @@ class Turnstile {
   // nullopt: they are of another meaning.
   std::optional<std::uint64_t> recall(const Spool& spool, const MemoryStep& step, std::int64_t now);
   std::unique_ptr<StepMemory> give() { return std::move(memory_); }  // then it is done with
+  // What others see of the memory is from now on that of this step (MemoryStep::show).
+  void show(const MemoryStep& step) { step.show(*memory_); }
   // Takes a turn, and appends what changed to `changes`. Only by whose turn it is.
   void turn(Work& work, std::int64_t now, CounterId held, Changes& changes);
   // Takes it all out of the spool's state; `entries` is how many there were.

@@ -298,10 +298,13 @@ Rehearsal::Rehearsal(Asked asked) : asked_(std::move(asked)) {
               asked_.now,    c.version};
   nothing_.configuration = c.version;
   std::vector<std::unique_ptr<StepMemory>> memories;
-  for (std::size_t t = 0; t < c.flow.turnstiles.size(); ++t)
-    memories.push_back(t < asked_.memories.size() && asked_.memories[t]
-                           ? std::move(asked_.memories[t])
-                           : c.flow.step_of(c.flow.turnstiles[t]).begin());
+  for (std::size_t t = 0; t < c.flow.turnstiles.size(); ++t) {
+    const MemoryStep& step = c.flow.step_of(c.flow.turnstiles[t]);
+    memories.push_back(t < asked_.memories.size() && asked_.memories[t] ? std::move(asked_.memories[t])
+                                                                        : step.begin());
+    if (step.fills() != nullptr && step.fills()->now() == nullptr)
+      step.show(*memories.back());  // it does not run
+  }
   of_lines_.emplace(c.flow, arrived_);
   Observer of_lines(*this, false);
   run(*of_lines_, memories, of_lines);

@@ -7,8 +7,10 @@
 #include <fstream>
 
 #include "agent/json.h"
+#include "agent/tables/place_file.h"
 #include "core/json_fields.h"
 #include "core/nearest.h"
+#include "core/tables/row_table.h"
 
 namespace dingle {
 namespace {
@@ -61,11 +63,11 @@ Value typed(const std::string& text) {
   return number.absent() || number.is_textual() ? Value::text(text) : number;
 }
 
-Table::Match match_of(const std::string& name) {
-  return name == "range"      ? Table::Match::range
-         : name == "domain"   ? Table::Match::domain
-         : name == "wildcard" ? Table::Match::wildcard
-                              : Table::Match::exact;
+RowTable::Match match_of(const std::string& name) {
+  return name == "range"      ? RowTable::Match::range
+         : name == "domain"   ? RowTable::Match::domain
+         : name == "wildcard" ? RowTable::Match::wildcard
+                              : RowTable::Match::exact;
 }
 
 Result<std::size_t> key_column(const Options& options, const std::vector<std::string>& columns) {
@@ -87,7 +89,7 @@ Result<std::shared_ptr<const Table>> from_csv(const Options& options, std::strin
     return at_line(1, problem.empty() ? "the file is empty" : problem);
   auto key = key_column(options, columns);
   if (!key) return key.problem();
-  auto table = std::make_shared<Table>(match_of(options.text("match")), columns, *key);
+  auto table = std::make_shared<RowTable>(match_of(options.text("match")), columns, *key);
   std::vector<Value> values;
   for (;;) {
     ++line;
@@ -127,7 +129,7 @@ Result<std::shared_ptr<const Table>> from_ndjson(const Options& options, std::st
   if (columns.empty()) return at_line(1, "the file is empty");
   auto key = key_column(options, columns);
   if (!key) return key.problem();
-  auto table = std::make_shared<Table>(match_of(options.text("match")), columns, *key);
+  auto table = std::make_shared<RowTable>(match_of(options.text("match")), columns, *key);
   line = 0;
   for (const Json& row : rows) {
     ++line;
@@ -161,13 +163,17 @@ const std::vector<OptionSpec>& table_options() {
   static const std::vector<OptionSpec> all{
       {.name = "file",
        .type = OptionType::text,
-       .text = "The file. Relative paths begin at the configuration's working folder.",
-       .required = true},
+       .text = "The file. Relative paths begin at the configuration's working folder."},
+      {.name = "noted",
+       .type = OptionType::texts,
+       .text = "In the place of `file`: the columns of a table that a `note` step fills from events."},
       {.name = "format",
        .type = OptionType::choice,
        .fallback = "csv",
-       .text = "`csv`: the first line names the columns; `ndjson`: an object a line.",
-       .choices = {"csv", "ndjson"}},
+       .text = "`csv`: the first line names the columns; `ndjson`: an object a line; `mmdb`: a database of "
+               "places in the MaxMind DB "
+               "format, for `locate`.",
+       .choices = {"csv", "ndjson", "mmdb"}},
       {.name = "key",
        .type = OptionType::text,
        .text = "The column that holds the keys; the first if it is not given."},
@@ -187,6 +193,7 @@ const std::vector<OptionSpec>& table_options() {
 }
 
 Result<std::shared_ptr<const Table>> read_table(const Options& options, std::string_view text) {
+  if (options.text("format") == "mmdb") return read_places(text);
   return options.text("format") == "ndjson" ? from_ndjson(options, text) : from_csv(options, text);
 }
 

@@ -1,4 +1,4 @@
-// Tables from files: CSV (RFC 4180, the first line names the columns) or NDJSON (an object a line).
+// Tables from files: CSV (RFC 4180, the first line names the columns), NDJSON (an object a line), or places (place_file.h).
 #pragma once
 
 #include <memory>

@@ -33,9 +33,8 @@ int refused(const Problem& problem) {
 
 void print_destinations(const Client& client, const SpoolReport& r) {
   std::vector<Json> rows;
-  for (const auto& [key, value] : r.state.state) {
-    if (!key.starts_with("destination/")) continue;
-    const auto id = static_cast<std::uint32_t>(std::strtoul(value.c_str(), nullptr, 10));
+  r.state.state.each_with_prefix("destination/", [&](std::string_view key, std::string_view value) {
+    const auto id = static_cast<std::uint32_t>(std::strtoul(std::string(value).c_str(), nullptr, 10));
     auto cursor = r.state.cursors.find(id);
     auto w = r.waiting.find(id);
     const SpoolReport::Waiting waiting = w == r.waiting.end() ? SpoolReport::Waiting{} : w->second;
@@ -44,7 +43,7 @@ void print_destinations(const Client& client, const SpoolReport& r) {
                     {"events", waiting.events},
                     {"records", waiting.records},
                     {"bytes", waiting.bytes}});
-  }
+  });
   print_rows(client,
              {{"destination", "DESTINATION"},
               {"cursor", "DONE UP TO", Look::count},

@@ -137,7 +137,7 @@ Truth Evaluation::truth(std::uint32_t index) {
     case Form::in_table: {
       const Value v = subject(n);
       const auto rows = n.table->now();
-      return v.absent() || rows == nullptr ? Truth::unknown : is(!rows->find(text_of(v, holder)).empty());
+      return v.absent() || rows == nullptr ? Truth::unknown : is(rows->contains(text_of(v, holder)));
     }
     case Form::mentions: {
       if (n.field != kNoField || n.operand != kNoOperand) {

@@ -11,6 +11,7 @@
 #include "core/steps/weight.h"
 #include "core/tables/table.h"
 #include "core/time/instant.h"
+#include "core/value_bytes.h"
 
 namespace dingle {
 namespace {
@@ -270,15 +271,14 @@ class Alert final : public MemoryStep {
     if (by.empty()) add(std::string(1, static_cast<char>(kKey)));
     const auto table = keys ? keys->now() : nullptr;
     if (table == nullptr) return;
-    OwnedValue owned;
-    for (const Value& value : table->keys()) {
+    table->each_key([&](const Value& value) {
       std::string key;
       ByteWriter out(key);
       out.u8(kKey);
-      owned.set(value);
-      owned.write(out);
+      write_value(out, value);
       if (m.watched.size() < most_keys) add(key);
-    }
+      return m.watched.size() < most_keys;
+    });
   }
   void look(Batch& batch, StepTally& tally, Memory& m, DueMap<Watched>::Held& held, Turn& turn) const {
     const bool expected = too_few && (by.empty() || (keys != nullptr && is_key(held.key)));
@@ -295,11 +295,11 @@ class Alert final : public MemoryStep {
   }
   bool is_key(const std::string& key) const {
     ByteReader in(key);
-    OwnedValue owned;
     const auto table = keys->now();
-    if (table == nullptr || in.u8() != kKey || !owned.read(in)) return false;
-    const Value value = owned.value();
-    return !table->find(value.is_textual() ? std::string(value.as_text()) : value.to_string()).empty();
+    if (table == nullptr || in.u8() != kKey) return false;
+    const Value value = read_value(in);
+    return in.ok() &&
+           table->contains(value.is_textual() ? value.as_text() : std::string_view(value.to_string()));
   }
 
   void make(Batch& batch, StepTally& tally, Memory& m, const std::string& key, std::size_t count,

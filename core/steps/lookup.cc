@@ -1,4 +1,6 @@
 // lookup: fields from a table.
+#include <algorithm>
+
 #include "core/nearest.h"
 #include "core/steps/step.h"
 #include "core/steps/written_value.h"
@@ -37,22 +39,22 @@ class Lookup final : public Step {
     for (const auto& [field, column] : take) fields.there.add(field_name(field));
     for (const auto& [field, value] : otherwise) fields.there.add(field_name(field));
     if (!take.empty()) return;
-    if (const auto now = table->now())
-      for (const std::string& column : now->columns()) fields.there.add(column);
-    else
-      fields.there.add_any();
+    const auto now = table->now();
+    if (!now && table->form == TableHandle::Form::rows) fields.there.add_any();
+    for (const std::string& column : now ? now->columns() : table->noted_columns) fields.there.add(column);
   }
   void run(Batch& batch, StepTally& tally) const override {
     const std::shared_ptr<const Table> now = table->now();
     std::vector<std::pair<FieldId, std::size_t>> columns;
     if (now) columns = columns_of(*now);
     std::string holder;
+    Table::Found found;
     each(batch, tally, [&](Event& event) {
       ++tally.out;
       const Value key = batch.get(event, by);
       const std::string_view text =
           key.is_textual() ? key.as_text() : std::string_view(holder = key.to_string());
-      const auto row = now && !key.absent() ? now->find(text) : std::span<const Value>();
+      const auto row = now && !key.absent() ? now->find(text, found) : std::span<const Value>();
       if (row.empty()) {
         ++tally.missed;
         for (const auto& [field, value] : otherwise) set(batch, event, field, value);
@@ -89,21 +91,26 @@ std::unique_ptr<Step> make_lookup(const StepMaking& m) {
     return nullptr;
   }
   step->table = *table;
+  if (step->table->form == TableHandle::Form::places) {
+    m.findings.error(m.options.where("table"), "`" + step->table->name() + "` is a database of places",
+                     "locate: { table: " + step->table->name() + ", by: " + m.options.text("by") + " }");
+    return nullptr;
+  }
   step->by = field_id(m.options.text("by"));
   bool ok = true;
   const auto now = step->table->now();
+  const std::vector<std::string>& known = now ? now->columns() : step->table->noted_columns;
   for (const auto& entry : m.options.tree("take").entries) {
     Node key;
     key.place = entry.key_place;
     key.scalar = entry.key;
     ok = writable_field(m, key, entry.key) && ok;
     step->take.emplace_back(field_id(entry.key), entry.value.scalar);
-    if (now &&
-        std::find(now->columns().begin(), now->columns().end(), entry.value.scalar) == now->columns().end()) {
-      const std::string near = did_you_mean(entry.value.scalar, now->columns());
+    if (!known.empty() && std::find(known.begin(), known.end(), entry.value.scalar) == known.end()) {
+      const std::string near = did_you_mean(entry.value.scalar, known);
       m.findings.error(entry.value,
                        "the table `" + step->table->name() + "` has no column `" + entry.value.scalar + "`",
-                       near.empty() ? one_of(now->columns()) : near);
+                       near.empty() ? one_of(known) : near);
       ok = false;
     }
   }

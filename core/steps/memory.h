@@ -18,6 +18,8 @@
 
 namespace dingle {
 
+class TableHandle;
+
 inline constexpr std::int64_t kNever = std::numeric_limits<std::int64_t>::max();
 
 // What one step remembers. Not thread-safe: whose turn it is has it.
@@ -71,6 +73,10 @@ class MemoryStep : public Step {
   // What its memory means: of another step's memory with an equal text it can go on.
   virtual std::string meaning() const = 0;
   virtual std::uint64_t most_bytes() const = 0;  // that its memory may take
+
+  // Called before the memory is first used by a running flow, and again when a changed one goes on with it: for what others see of it.
+  virtual void show(StepMemory&) const {}
+  virtual const TableHandle* fills() const { return nullptr; }  // the table that its memory is
 
   // The metric that it counts into, if it does, and one series of it from an entry of the memory.
   virtual const TallyMetric* metric_of() const { return nullptr; }

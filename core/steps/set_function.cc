@@ -8,6 +8,7 @@
 
 #include "core/nearest.h"
 #include "core/template/library.h"
+#include "core/value_bytes.h"
 
 namespace dingle {
 namespace {
@@ -120,28 +121,10 @@ Value OwnedValue::value() const {
   }
 }
 
-void OwnedValue::write(ByteWriter& out) const {
-  out.u8(static_cast<std::uint8_t>(kind_));
-  if (kind_ == Kind::absent) return;
-  if (kind_ == Kind::decimal)
-    out.decimal(decimal_);
-  else if (kind_ == Kind::text || kind_ >= Kind::ip)
-    out.text(text_);
-  else
-    out.zigzag(integer_);
-}
+void OwnedValue::write(ByteWriter& out) const { write_value(out, value()); }
 
 bool OwnedValue::read(ByteReader& in) {
-  const std::uint8_t kind = in.u8();
-  if (kind > static_cast<std::uint8_t>(Kind::map)) return in.fail(), false;
-  kind_ = static_cast<Kind>(kind);
-  if (kind_ == Kind::absent) return in.ok();
-  if (kind_ == Kind::decimal)
-    decimal_ = in.decimal();
-  else if (kind_ == Kind::text || kind_ >= Kind::ip)
-    text_ = in.text();
-  else
-    integer_ = in.zigzag();
+  set(read_value(in));
   return in.ok();
 }
 

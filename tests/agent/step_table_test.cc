@@ -4,7 +4,7 @@
 #include "agent/sealing.h"
 #include "agent/yaml.h"
 #include "core/steps/hiding.h"
-#include "core/tables/table.h"
+#include "core/tables/row_table.h"
 #include "tests/core/step_fixture.h"
 
 namespace dingle {
@@ -325,7 +325,11 @@ TEST(SampleShares, MeetTheTruthOnAverage) {
 // Of every kind of step the example of its page, alone and behind every other one, on lines of many sorts: whatever happens to
 // events, it is counted.
 TEST(EveryStep, LosesNoEventWithoutACount) {
-  Tables tables{{"ships", std::make_shared<TableHandle>("ships")}};
+  using Form = TableHandle::Form;
+  Tables tables{{"ships", std::make_shared<TableHandle>("ships")},
+                {"places", std::make_shared<TableHandle>("places", Form::places)},
+                {"logins", std::make_shared<TableHandle>("logins", Form::noted,
+                                                         std::vector<std::string>{"user", "from"})}};
   const TableScope scope(tables);
   static const PatternLibrary library;
   std::vector<std::pair<std::string, Node>> examples;

@@ -350,6 +350,52 @@ tables: { ships: { file: '{dir}/ships.csv' }, noise: { file: '{dir}/noise.csv' }
   EXPECT_NE(search.err.find("did you mean `ships`"), std::string::npos) << search.err;
 }
 
+TEST(Tables, WhatEventsNotedIsFoundByOthersAndAfterAKill) {
+  std::string configuration = R"(
+sources:
+  boarding: { files: { paths: ['{dir}/logs/boarding.log'] } }
+  gate: { files: { paths: ['{dir}/logs/gate.log'] } }
+pipelines:
+  boarding:
+    from: [boarding]
+    steps: [ parse: { templates: ['{booking:word} boarded {ship:word}', '{booking:word} left'] }, note: { table: boarded, by: booking, forget: 'ship is null' } ]
+    to: [nowhere]
+  gate:
+    from: [gate]
+    steps: [ parse: { templates: ['{booking:word} {client.address:ip}'] }, lookup: { table: boarded, by: booking, otherwise: { ship: none } }, locate: { table: places, by: client.address } ]
+    to: [store]
+destinations: { store: { index: {} }, nowhere: { nowhere: {} } }
+tables: { boarded: { noted: [ship] }, places: { file: ')" DINGLE_SOURCE
+                              R"(/demo/places.mmdb', format: mmdb } }
+)";
+  Daemon daemon(configuration);
+  daemon.start();
+  int n = 0;
+  const auto scan = [&](const std::string& booking) {
+    daemon.write("gate.log", booking + " 192.0.2.20\n");
+    ++n;
+    eventually([&] { return daemon.events().size() == static_cast<std::size_t>(n); });
+    return daemon.events().back().value("ship", "");
+  };
+  EXPECT_EQ(scan("bk-1"), "none");
+  EXPECT_EQ(daemon.events().back().value("geo.locality.name", ""), "Ternholm");
+  daemon.write("boarding.log", "bk-1 boarded Tern\nbk-2 boarded Auk\nbk-3 boarded Skua\nbk-2 left\n");
+  EXPECT_TRUE(eventually([&] { return scan("bk-1") == "Tern"; }));
+  EXPECT_EQ(scan("bk-2"), "none");
+  daemon.settled();
+  daemon.kill();
+  daemon.start();
+  EXPECT_EQ(scan("bk-3"), "Skua");
+  configuration.replace(configuration.find("ship: none"), 10, "ship: nobody");
+  daemon.configure(configuration);
+  daemon.hang_up();
+  EXPECT_TRUE(eventually([&] { return scan("bk-2") == "nobody"; }));
+  EXPECT_EQ(scan("bk-3"), "Skua");
+  const Ran found = daemon.dingle({"search", "booking not in table boarded"});
+  EXPECT_NE(found.out.find("bk-2"), std::string::npos) << found.out << found.err;
+  EXPECT_EQ(found.out.find("bk-3"), std::string::npos) << found.out;
+}
+
 // ---- trouble ----
 
 TEST(Retry, IsTriedAtOnce) {

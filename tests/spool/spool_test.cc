@@ -361,7 +361,7 @@ TEST_F(SpoolTest, InMemoryWhatAllHavePassedIsTheBeginningOfTheNext) {
   spool->passed(a, last);
   spool->passed(b, last - 1);
   const Snapshot s = spool->acknowledged();
-  EXPECT_EQ(s.state.at("checkpoint"), "2");
+  EXPECT_EQ(s.state.value("checkpoint"), "2");
   EXPECT_EQ(s.counter("lines"), 2);
   const std::string path = testing::TempDir() + "/snapshot-" + std::to_string(::getpid());
   ASSERT_EQ(save_snapshot(path, s), 0);
