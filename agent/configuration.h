@@ -9,6 +9,7 @@
 #include "agent/kinds.h"
 #include "agent/tables/table_file.h"
 #include "core/flow/flow.h"
+#include "core/flow/line_header.h"
 #include "core/options/options.h"
 
 namespace dingle {
@@ -25,6 +26,7 @@ struct SourceSettings {
   Zone zone;                                                  // of times that name none
   std::string
       written;  // its options as text, and the patterns that it may use, to see whether a reload changed them
+  const LineHeader* header() const { return LineHeader::of(kind->header); }  // nullptr: its lines have none
 };
 
 // Where a pipeline's events go.

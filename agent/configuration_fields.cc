@@ -158,12 +158,18 @@ class Follower {
     }
   }
 
+  // A severity has a number as soon as it is there.
+  static void number(FieldsThere& there) {
+    if (there.has("severity") != FieldsThere::Has::no) there.add("severity_number");
+  }
+
   void node(std::size_t index) {
     const Flow::Node& n = c_.flow.nodes[index];
     const Pipeline& p = *n.pipeline;
     const WrittenPipeline& written = written_[n.number];
     const At entry = at_entry(n);
     At at = entry;
+    number(at.there);
     std::map<std::string, std::string, std::less<>> made_by;
     for (std::size_t s = 0; s < std::min(p.steps.size(), written.steps.size()); ++s) {
       const Step& step = *p.steps[s];
@@ -181,10 +187,15 @@ class Follower {
           if (of.there.has(name) != FieldsThere::Has::yes) at.gone.emplace(name, name_of_step(step));
       }
       at.there = of.there;
+      number(at.there);
     }
-    takes(p, p.where.get(), "where", written.options, entry, made_by);
-    takes(p, p.unless.get(), "unless", written.options, entry, made_by);
-    if (at.there.has("severity") != FieldsThere::Has::no) at.there.add("severity_number");
+    At before = entry;
+    for (const SourceSettings& s : c_.sources)
+      if (s.header() != nullptr && std::find(n.sources.begin(), n.sources.end(), s.name) != n.sources.end())
+        for (const FieldColumn& column : s.header()->columns()) before.there.add(column.name);
+    number(before.there);
+    takes(p, p.where.get(), "where", written.options, before, made_by);
+    takes(p, p.unless.get(), "unless", written.options, before, made_by);
     routes(n, written, at);
     ends_[index] = at;
   }

@@ -1,5 +1,7 @@
 #include "agent/configuration_hiding.h"
 
+#include <algorithm>
+
 #include "agent/sealing.h"
 #include "core/steps/hiding.h"
 
@@ -53,6 +55,26 @@ std::vector<std::string> hiding_switched_off(const Configuration& configuration)
       if (step->off && (step->kind == "mask" || step->kind == "digest"))
         all.push_back("pipeline " + p.name + ": " + (step->name.empty() ? step->kind : step->name));
   return all;
+}
+
+namespace {
+std::size_t hiding_steps(const Pipeline& p) {
+  return static_cast<std::size_t>(std::count_if(p.steps.begin(), p.steps.end(),
+                                                [](const auto& step) { return step->hides() != nullptr; }));
+}
+}  // namespace
+
+std::string hides_less(const Configuration& before, const Configuration& after) {
+  for (const PipelineSettings& b : before.pipelines)
+    for (const PipelineSettings& a : after.pipelines)
+      if (const std::size_t had = hiding_steps(*b.pipeline), has = hiding_steps(*a.pipeline);
+          a.name == b.name && has < had)
+        return "pipeline " + a.name + ": " + std::to_string(has) + " in the place of " + std::to_string(had) +
+               " steps that hide";
+  for (const SourceSettings& s : after.sources)
+    if (before.source(s.name) != nullptr && is_hidden(before, s.name) && !is_hidden(after, s.name))
+      return "source " + s.name;
+  return "";
 }
 
 bool is_hidden(const Configuration& configuration, const std::string& source) {

@@ -19,4 +19,7 @@ std::vector<std::string> hiding_switched_off(const Configuration& configuration)
 // Whether a pipeline that hides takes lines of the source.
 bool is_hidden(const Configuration& configuration, const std::string& source);
 
+// What `after` no longer hides that `before` does: "pipeline gate: 1 of 2 steps that hide", "source gate"; "" if there is nothing.
+std::string hides_less(const Configuration& before, const Configuration& after);
+
 }  // namespace dingle

@@ -41,6 +41,7 @@ struct SourceKind {
   std::shared_ptr<const Prepared> (*prepare)(const Checking&);  // reports errors; may answer nullptr
   std::unique_ptr<Source> (*make)(const SourceMaking&);
   std::vector<const char*> fields = {};  // that its resources have, beside those that are fixed for a source
+  const char* header = "";               // the pattern of its lines' headers (core/flow/line_header.h)
 };
 
 struct DestinationKind {

@@ -16,6 +16,7 @@
 
 #include "core/arena.h"
 #include "core/names.h"
+#include "core/severity.h"
 #include "core/time/zone.h"
 #include "core/value.h"
 
@@ -156,6 +157,7 @@ struct Batch {
       if (f.name == name) return f.value;
     if (name == names::pipeline && !pipeline.empty()) return Value::text(pipeline);
     if (name == names::configuration && !configuration.empty()) return Value::text(configuration);
+    if (name == names::severity_number) return severity_number(get(event, names::severity));
     if (name == names::template_number && event.template_number != 0)
       return Value::integer(event.template_number);
     return {};

@@ -12,6 +12,7 @@
 #include <fstream>
 #include <sstream>
 
+#include "agent/configuration_hiding.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"
 #include "server/json_answer.h"
@@ -123,7 +124,7 @@ HttpAnswer ConfigurationFile::reload(const Said& said) {
   return json_answer(body);
 }
 
-HttpAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
+HttpAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said, bool may_see_lines) {
   std::lock_guard lock(changing_);
   std::string problem;
   const auto version = versions_->get(number, problem);
@@ -151,6 +152,12 @@ HttpAnswer ConfigurationFile::return_to(std::int64_t number, const Said& said) {
   if (!then.configuration)
     return refused(then.problem.empty() ? "version " + std::to_string(number) + " has errors today"
                                         : then.problem);
+  if (const std::string less = hides_less(*engine_->configuration(), *then.configuration);
+      !less.empty() && !may_see_lines)
+    return json_problem(
+        403,
+        "version " + std::to_string(number) + " hides less (" + less + "), and your token may not see lines",
+        body, "it takes the scope `lines` beside `edit`");
   if (version->text == current->text) return refused("version " + std::to_string(number) + " runs already");
   if (problem = write(then.text); !problem.empty()) {
     body["text"] = version->text;

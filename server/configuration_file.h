@@ -37,7 +37,7 @@ class ConfigurationFile {
   void started(const Read& read, Versions& versions, Engine& engine);
   HttpAnswer reload(const Said& said);
   // Writes a former version's text into the file, if what stands there is what runs, and takes it.
-  HttpAnswer return_to(std::int64_t number, const Said& said);
+  HttpAnswer return_to(std::int64_t number, const Said& said, bool may_see_lines);
   Versions& versions() { return *versions_; }
   static Json findings_json(const std::vector<Finding>& findings);
   static Json findings_schema();  // of findings, as answers tell them

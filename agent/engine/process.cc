@@ -159,13 +159,15 @@ void Engine::begin(Job& job) {
         set_apart(in, running, p.out, "the program ended twice while it worked on these"))
       return;
     for (const SourceSlice& slice : in.slices) p.resources.emplace_back(slice.resource->fields);
+    const SourceSettings* source = configuration.source(in.source);
     p.arrived = {in.source,
                  in.lines,
                  in.buffer,
                  p.resources,
                  in.slices.front().resource->zone,
                  in.observed,
-                 configuration.version};
+                 configuration.version,
+                 source != nullptr ? source->header() : nullptr};
     p.work.emplace(configuration.flow, p.arrived, running.again(in));
   }
   if (live_.watched()) p.work->watch(&live_);

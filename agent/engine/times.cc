@@ -49,6 +49,9 @@ void Engine::look_for_times() {
   std::erase_if(untimed_, [&](std::size_t index) {
     const Flow::Node& node = configuration->flow.nodes[index];
     std::vector<SampleLine> lines;
+    const LineHeader* header = nullptr;  // of them all, or none
+    for (const std::string& source : node.sources)
+      if (const SourceSettings* s = configuration->source(source)) header = s->header();
     for (const std::string& source : node.sources)
       for (SampleLine& line : newest_lines_.of(source, kMost)) lines.push_back(std::move(line));
     Batch batch;
@@ -60,7 +63,7 @@ void Engine::look_for_times() {
       batch.resources = {&resource, 1};
       Event event;
       event.body = line.text;
-      if (node.pipeline->takes(EventReader(batch, event))) taken.push_back(line.text);
+      if (node.pipeline->takes(LineHeader::Reader(header, batch, event))) taken.push_back(line.text);
     }
     if (taken.size() < kEnough) return false;  // not yet
     if (const std::string what = proposal(taken, clock_.wall(), node.pipeline->hides()); !what.empty()) {

@@ -294,8 +294,14 @@ Rehearsal::Rehearsal(Asked asked) : asked_(std::move(asked)) {
   }
   buffer_->finish(at);
   for (const auto& resource : kept_) resources_.emplace_back(resource->fields);
-  arrived_ = {asked_.source, lines_,   buffer_, resources_, settings ? settings->zone : Zone(),
-              asked_.now,    c.version};
+  arrived_ = {asked_.source,
+              lines_,
+              buffer_,
+              resources_,
+              settings ? settings->zone : Zone(),
+              asked_.now,
+              c.version,
+              settings ? settings->header() : nullptr};
   nothing_.configuration = c.version;
   std::vector<std::unique_ptr<StepMemory>> memories;
   for (std::size_t t = 0; t < c.flow.turnstiles.size(); ++t) {
@@ -350,7 +356,7 @@ void Rehearsal::note_not_taken() {
       event.slice = lines_[i].slice;
       event.timestamp = event.observed = asked_.now;
       const Pipeline& p = *of.node->pipeline;
-      const EventReader reader(batch, event);
+      const LineHeader::Reader reader(arrived_.header, batch, event);
       of.not_taken.push_back({i, p.where && !p.where->holds(reader)    ? "where"
                                  : p.unless && p.unless->holds(reader) ? "unless"
                                                                        : "taken by others"});

@@ -265,6 +265,7 @@ std::shared_ptr<const Prepared> prepare_files(const Checking& c) {
   prepared->settings.most_lines = static_cast<std::size_t>(join.number("most_lines"));
   prepared->settings.most_bytes = static_cast<std::size_t>(join.number("most_bytes"));
   prepared->settings.indented = join.flag("indented");
+  prepared->settings.quoted = join.flag("quoted");
   auto compile = [&](const char* option) -> std::shared_ptr<const Template> {
     const Node* node = join.node(option);
     if (node == nullptr) return nullptr;
@@ -321,33 +322,38 @@ const SourceKind kFilesSource{
       {.name = "join",
        .type = OptionType::section,
        .text = "Joins lines that belong together to one event.",
-       .section = {{.name = "starts_with",
-                    .type = OptionType::template_text,
-                    .text = "A new event starts with a line that begins with this template; other lines "
-                            "belong to the event before them."},
-                   {.name = "indented",
-                    .type = OptionType::boolean,
-                    .fallback = "false",
-                    .text = "Lines that begin with a blank or tab belong to the event before them."},
-                   {.name = "continues_with",
-                    .type = OptionType::template_text,
-                    .text =
-                        "Lines that begin with this template belong to the event before them, for instance "
-                        "`Caused by: {:rest}`."},
-                   {.name = "wait",
-                    .type = OptionType::duration,
-                    .fallback = "1s",
-                    .text = "How long the last event of a file waits for further lines."},
-                   {.name = "most_lines",
-                    .type = OptionType::integer,
-                    .fallback = "500",
-                    .text = "More lines begin a new event.",
-                    .least = 1},
-                   {.name = "most_bytes",
-                    .type = OptionType::size,
-                    .fallback = "256KiB",
-                    .text = "More bytes begin a new event.",
-                    .least = 64}}}}},
+       .section =
+           {{.name = "starts_with",
+             .type = OptionType::template_text,
+             .text = "A new event starts with a line that begins with this template; other lines "
+                     "belong to the event before them."},
+            {.name = "indented",
+             .type = OptionType::boolean,
+             .fallback = "false",
+             .text = "Lines that begin with a blank or tab belong to the event before them."},
+            {.name = "quoted",
+             .type = OptionType::boolean,
+             .fallback = "false",
+             .text =
+                 "A line that ends within double quotes goes on with the next one, as in CSV (RFC 4180)."},
+            {.name = "continues_with",
+             .type = OptionType::template_text,
+             .text = "Lines that begin with this template belong to the event before them, for instance "
+                     "`Caused by: {:rest}`."},
+            {.name = "wait",
+             .type = OptionType::duration,
+             .fallback = "1s",
+             .text = "How long the last event of a file waits for further lines."},
+            {.name = "most_lines",
+             .type = OptionType::integer,
+             .fallback = "500",
+             .text = "More lines begin a new event.",
+             .least = 1},
+            {.name = "most_bytes",
+             .type = OptionType::size,
+             .fallback = "256KiB",
+             .text = "More bytes begin a new event.",
+             .least = 64}}}}},
     prepare_files,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Files>(m); },
     {"log.file.path", "host.name"}};

@@ -1,5 +1,6 @@
 #include "agent/sources/line_splitter.h"
 
+#include <algorithm>
 #include <cstring>
 
 namespace dingle {
@@ -24,10 +25,15 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
     if (values.size() < t.value_count()) values.resize(t.value_count());
     return t.match(line, context, values.data());
   };
+  bool in_quotes = false;  // at the end of events.back()
   auto goes_on = [&](std::string_view line) {
-    return (settings.starts_with && !matches(*settings.starts_with, line)) ||
+    return in_quotes || (settings.starts_with && !matches(*settings.starts_with, line)) ||
            (settings.indented && !line.empty() && (line[0] == ' ' || line[0] == '\t')) ||
            (settings.continues_with && matches(*settings.continues_with, line));
+  };
+  auto may_go_on = [&](std::string_view line) {
+    if (settings.quoted && std::count(line.begin(), line.end(), '"') % 2 != 0) in_quotes = !in_quotes;
+    return in_quotes || settings.any_may_go_on();
   };
   bool open = false;  // events.back() may go on
   std::size_t open_lines = 0;
@@ -61,12 +67,14 @@ Split split(std::string_view chunk, const SplitSettings& settings, bool skipping
                                     static_cast<std::size_t>(line.data() + line.size() - event.text.data()));
       ++out.merged;
       ++open_lines;
+      open = may_go_on(line);
     } else if (line.empty()) {
       ++out.empty;
       open = false;
     } else {
       out.events.push_back({line, at});
-      open = settings.joins();
+      in_quotes = false;
+      open = may_go_on(line);
       open_lines = 1;
     }
     at = next;

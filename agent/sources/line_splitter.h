@@ -14,11 +14,12 @@ namespace dingle {
 struct SplitSettings {
   std::size_t longest_line = 1 << 20;  // bytes; longer ones are cut
   // A line goes on with the event before it if it does not match `starts_with`, if it matches
-  // `continues_with`, or if it begins with a blank or tab and `indented` is set; those that are not set say
-  // nothing.
+  // `continues_with`, if it begins with a blank or tab and `indented` is set, or if the event has a double quote that is not closed
+  // and `quoted` is set (RFC 4180, section 2); those that are not set say nothing.
   std::shared_ptr<const Template> starts_with, continues_with;
-  bool indented = false;
-  bool joins() const { return starts_with || continues_with || indented; }
+  bool indented = false, quoted = false;
+  bool joins() const { return starts_with || continues_with || indented || quoted; }
+  bool any_may_go_on() const { return starts_with || continues_with || indented; }
   std::size_t most_lines = 500;  // of one joined event
   std::size_t most_bytes = 256 * 1024;
 };

@@ -453,7 +453,9 @@ const SourceKind kSyslogSource{
     {"syslog",
      "Takes syslog messages (RFC 5424, RFC 3164) by UDP (RFC 5426) and TCP (RFC 6587). An event's body is "
      "the "
-     "message as it came, with its header; `network.peer.address` is who sent it. While the queues are full, "
+     "message as it came, with its header, which `{:syslog}` takes apart; a pipeline's `where` and `unless` "
+     "may name its fields "
+     "before that. `network.peer.address` is who sent it. While the queues are full, "
      "TCP senders wait; what comes by UDP is held in memory, and lost beyond `buffer`, counted.",
      "syslog: { udp: 127.0.0.1:5514, tcp: 127.0.0.1:5514 }",
      {{.name = "udp",
@@ -483,7 +485,8 @@ const SourceKind kSyslogSource{
                "closed when another one waits. It is counted."}}},
     prepare_syslog,
     [](const SourceMaking& m) -> std::unique_ptr<Source> { return std::make_unique<Syslog>(m); },
-    {"network.peer.address", "network.transport"}};
+    {"network.peer.address", "network.transport"},
+    "syslog"};
 const SourceRegistration syslog_source(kSyslogSource);
 
 }  // namespace

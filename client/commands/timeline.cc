@@ -9,6 +9,7 @@
 #include "client/query_options.h"
 #include "client/table.h"
 #include "client/times.h"
+#include "core/severity.h"
 #include "core/template/lexemes.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"

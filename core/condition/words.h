@@ -7,13 +7,14 @@
 #include <string_view>
 #include <vector>
 
+#include "core/ascii.h"
+
 namespace dingle {
 
 inline bool is_word_byte(char c) {
   auto b = static_cast<unsigned char>(c);
   return (b >= '0' && b <= '9') || ((b | 0x20) >= 'a' && (b | 0x20) <= 'z') || b >= 0x80;
 }
-inline char lower_ascii(char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; }
 
 // Calls `take(std::string_view)` with each word as it is written. A view into `text`.
 template <class Take>

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "core/draft/rows.h"
+#include "core/severity.h"
 #include "core/template/lexemes.h"
 #include "core/template/syntax.h"
 

@@ -4,6 +4,7 @@
 
 #include "core/draft/grower.h"
 #include "core/draft/rows.h"
+#include "core/severity.h"
 #include "core/template/lexemes.h"
 
 namespace dingle {

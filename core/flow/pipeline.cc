@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <chrono>
 
+#include "core/ascii.h"
 #include "core/steps/hiding.h"
-#include "core/template/lexemes.h"
 
 namespace dingle {
 
@@ -68,6 +68,27 @@ bool Pipeline::hides() const {
   return std::any_of(steps.begin(), steps.end(), [](const auto& step) { return step->hides() != nullptr; });
 }
 
+namespace {
+
+// An id of so many hexadecimal digits as the logs data model has it: without dashes, in lower case. Others stay as they came.
+void make_id(Batch& batch, Event& event, FieldId name, std::size_t digits) {
+  const Field* field = event.find(name);
+  if (field == nullptr || !field->value.is_textual()) return;
+  const std::string_view text = field->value.as_text();
+  char id[32];
+  std::size_t n = 0;
+  bool same = true;
+  for (const char c : text) {
+    same = same && c != '-' && !(c >= 'A' && c <= 'F');
+    if (c == '-') continue;
+    if (n == digits || !is_hex(c)) return;
+    id[n++] = lower_ascii(c);
+  }
+  if (n == digits && !same) event.set(batch.arena, name, Value::text(batch.arena.copy({id, n})));
+}
+
+}  // namespace
+
 Pipeline::Finished Pipeline::finish(Batch& batch) const {
   Finished finished;
   const HidingStep* hides = nullptr;  // the last
@@ -80,12 +101,12 @@ Pipeline::Finished Pipeline::finish(Batch& batch) const {
       continue;
     }
     finished.unmatched += event.failed_step != 0;
-    const Field* severity = event.find(names::severity);
-    int number = 0;
-    if (severity && severity->value.kind() == Kind::text &&
-        severity_number_of(severity->value.as_text(), number) &&
-        event.find(names::severity_number) == nullptr)
-      event.set(batch.arena, names::severity_number, Value::integer(number));
+    if (const Field* severity = event.find(names::severity);
+        severity != nullptr && event.find(names::severity_number) == nullptr)
+      if (const Value number = severity_number(severity->value); !number.absent())
+        event.set(batch.arena, names::severity_number, number);
+    make_id(batch, event, names::trace_id, 32);
+    make_id(batch, event, names::span_id, 16);
   }
   return finished;
 }

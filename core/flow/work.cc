@@ -179,7 +179,7 @@ void Work::take_lines(Made& made, const Flow::Node& node, const std::vector<bool
     event.position = in_.lines[i].position;
     event.slice = in_.lines[i].slice;
     event.timestamp = event.observed = in_.observed;
-    if (node.pipeline->takes(EventReader(batch, event)))
+    if (node.pipeline->takes(LineHeader::Reader(in_.header, batch, event)))
       event.branch = branches_[i]++;
     else
       batch.events.pop_back();

@@ -20,6 +20,7 @@
 #include <vector>
 
 #include "core/flow/flow.h"
+#include "core/flow/line_header.h"
 
 namespace dingle {
 
@@ -38,6 +39,7 @@ struct Arrived {
   Zone zone;
   std::int64_t observed = 0;  // ns since 1970 UTC
   std::string_view configuration;
+  const LineHeader* header = nullptr;  // of its lines, if its source's have one
 };
 
 // Looks at events between steps. What it is shown holds until it returns.

@@ -105,9 +105,6 @@ struct FieldPattern {
 };
 const std::vector<FieldPattern>& builtin_field_patterns();
 
-// True, and the OpenTelemetry severity number (1 to 24), if the text is a severity word in any case.
-bool severity_number_of(std::string_view word, int& number);
-
 // Whether a text is wholly one IPv4 or IPv6 address; its 16 bytes, IPv4 as ::ffff:a.b.c.d, into `bytes`.
 bool parse_ip(std::string_view text, unsigned char bytes[16]);
 

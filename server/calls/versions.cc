@@ -75,7 +75,8 @@ HttpAnswer show_version(Api& api, const Asked& asked) {
 }
 
 HttpAnswer return_to_version(Api& api, const Asked& asked) {
-  return api.file().return_to(asked.options.number("version"), said(asked));
+  return api.file().return_to(asked.options.number("version"), said(asked),
+                              api.may(asked.request, Scope::lines));
 }
 
 std::vector<Member> version_members() {

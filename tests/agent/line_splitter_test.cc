@@ -91,5 +91,19 @@ TEST(Splitter, IndentedLinesGoOn) {
             "a\n x\nCaused by: b@0|c@18 consumed 20");
 }
 
+TEST(Splitter, QuotesThatAreOpenGoOn) {
+  SplitSettings s;
+  s.quoted = true;
+  EXPECT_EQ(shown(split("a,\"x\n\ny\",b\nc\n\"d\"\n", s, false, false)),
+            "a,\"x\n\ny\",b@0|c@11|\"d\"@13 consumed 17");
+  EXPECT_EQ(shown(split("c\na,\"x\ny\n", s, false, false)), "c@0 consumed 2") << "it may be closed yet";
+  EXPECT_EQ(shown(split("a,\"\"\"x\ny\"\nb\n", s, false, false)), "a,\"\"\"x\ny\"@0|b@10 consumed 12");
+  EXPECT_EQ(shown(split("a \"\nb\n", s, false, true)), "a \"\nb@0 consumed 6");
+  s.most_lines = 2;
+  EXPECT_EQ(shown(split("a \"\nb\nc\nd\n", s, false, false)), "a \"\nb@0|c@6|d@8 consumed 10");
+  Split counted = split("a,\"x\n\ny\",b\nc\n", {.quoted = true}, false, true);
+  EXPECT_EQ(counted.lines, counted.events.size() + counted.empty + counted.merged);
+}
+
 }  // namespace
 }  // namespace dingle

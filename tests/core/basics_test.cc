@@ -9,6 +9,7 @@
 #include "core/condition/words.h"
 #include "core/event.h"
 #include "core/names.h"
+#include "core/severity.h"
 #include "core/template/lexemes.h"
 #include "core/template/template.h"
 
@@ -169,6 +170,19 @@ INSTANTIATE_TEST_SUITE_P(Words, Severities,
                                          SeverityCase{"alert", 19}, SeverityCase{"FATAL", 21},
                                          SeverityCase{"panic", 21}, SeverityCase{"", 0},
                                          SeverityCase{"infos", 0}, SeverityCase{"loud", 0}));
+
+TEST(Severities, MayBeSyslogsNumbers) {
+  const int numbers[] = {21, 19, 18, 17, 13, 10, 9, 5};
+  for (int i = 0; i < 8; ++i) {
+    EXPECT_EQ(severity_number(Value::integer(i)), Value::integer(numbers[i]));
+    const std::string text = std::to_string(i);
+    EXPECT_EQ(severity_number(Value::text(text)), Value::integer(numbers[i]));
+  }
+  EXPECT_EQ(severity_number(Value::text("Warning")), Value::integer(13));
+  for (const Value& none : {Value::integer(8), Value::integer(-1), Value::text("30"), Value::text(""),
+                            Value::decimal(3), Value()})
+    EXPECT_TRUE(severity_number(none).absent()) << none.to_string();
+}
 
 struct ConvertCase {
   const char* text;

@@ -263,6 +263,29 @@ TEST(Severity, GetsItsNumber) {
   EXPECT_EQ(r.fields(0), "severity=WARN m=x severity_number=13");
 }
 
+TEST(Severity, HasItsNumberAsSoonAsItIsSet) {
+  Trial r =
+      run({"warn 1", "3 2", "info 3"}, step("parse", map({{"templates", list({"{severity:word} {m}"})}})),
+          step("set", map({{"fields", map({{"loud", scalar("true", false)}})},
+                           {"where", scalar("severity_number >= 13")}})),
+          step("set", map({{"computed", map({{"n", scalar("severity_number + 1")}})}})));
+  EXPECT_EQ(r.fields(0), "severity=warn m=1 loud=true n=14 severity_number=13");
+  EXPECT_EQ(r.fields(1), "severity=3 m=2 loud=true n=18 severity_number=17");
+  EXPECT_EQ(r.fields(2), "severity=info m=3 n=10 severity_number=9");
+}
+
+TEST(TraceIds, AreAsTheDataModelHasThem) {
+  const auto ids = [](const std::string& line) {
+    return run({line}, step("parse", map({{"templates", list({"{trace_id:unspaced} {span_id:unspaced}"})}})))
+        .fields(0);
+  };
+  EXPECT_EQ(ids("4BF92F35-77B3-4DA6-A3CE-929D0E0E4736 00F067AA0BA902B7"),
+            "trace_id=4bf92f3577b34da6a3ce929d0e0e4736 span_id=00f067aa0ba902b7");
+  for (const char* other : {"4BF92F35 00F067AA0BA902B70", "4711 x", "4bf92f3577b34da6a3ce929d0e0e4736 0"})
+    EXPECT_EQ(ids(other),
+              "trace_id=" + std::string(other).replace(std::string_view(other).find(' '), 1, " span_id="));
+}
+
 TEST(Events, TooManyFieldsAreNotAdded) {
   std::string json = "{";
   for (int i = 0; i < 1500; ++i) json += (i ? ",\"k" : "\"k") + std::to_string(i) + "\":1";

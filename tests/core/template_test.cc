@@ -162,6 +162,65 @@ TEST(Template, ASyslogPriorityIsAFacilityAndASeverity) {
     EXPECT_FALSE(t->match(none, {}, values.data())) << none;
 }
 
+struct HeaderCase {
+  const char *line, *fields;
+};
+class SyslogHeaders : public testing::TestWithParam<HeaderCase> {};
+TEST_P(SyslogHeaders, AreOnePattern) {
+  const PatternLibrary library;
+  std::vector<Problem> problems;
+  auto t = Template::compile("{:syslog}{[} {message}{]}", library, {}, problems);
+  ASSERT_TRUE(t);
+  std::vector<Value> values(t->value_count());
+  Arena arena;
+  const MatchContext context{&arena, 1'795'428'000'000'000'000};
+  std::string shown;
+  if (t->match(GetParam().line, context, values.data()))
+    for (std::size_t i = 0; i < values.size(); ++i)
+      if (!values[i].absent())
+        shown += (shown.empty() ? "" : "|") + std::to_string(i) + "=" + values[i].to_string();
+  EXPECT_EQ(shown, GetParam().fields);
+}
+// 0 facility, 1 severity, 2 timestamp, 3 host, 4 program, 5 process, 6 message id, 7 structured data, 8 what is behind
+INSTANTIATE_TEST_SUITE_P(
+    All, SyslogHeaders,
+    testing::Values(
+        HeaderCase{"<165>1 2026-11-23T10:00:00.5Z quay-1 gate 71 SCAN - Tern docked",
+                   "0=20|1=notice|2=2026-11-23T10:00:00.500Z|3=quay-1|4=gate|5=71|6=SCAN|8=Tern docked"},
+        HeaderCase{"<165>1 - - - - - [a b=\"\\]c]\"][d] x y", "0=20|1=notice|7=[a b=\"\\]c]\"][d]|8=x y"},
+        HeaderCase{"<14>1 2026-11-23T10:00:00+01:00 h a p-7 - -",
+                   "0=1|1=info|2=2026-11-23T09:00:00Z|3=h|4=a|5=p-7"},
+        HeaderCase{"<34>Nov 23 10:00:00 quay-1 gate[71]: Tern docked",
+                   "0=4|1=critical|2=2026-11-23T10:00:00Z|3=quay-1|4=gate|5=71|8=Tern docked"},
+        HeaderCase{"Nov 23 10:00:00 quay-1 gate: Tern", "2=2026-11-23T10:00:00Z|3=quay-1|4=gate|8=Tern"},
+        HeaderCase{"<34>Nov 23 10:00:00 gate[x1]: Tern",
+                   "0=4|1=critical|2=2026-11-23T10:00:00Z|4=gate|5=x1|8=Tern"},
+        HeaderCase{"2026-11-23T10:00:00.123456+01:00 quay-1 rsyslogd: Tern",
+                   "2=2026-11-23T09:00:00.123456Z|3=quay-1|4=rsyslogd|8=Tern"},
+        HeaderCase{"<34>Nov 23 10:00:00 quay-1 no tag here",
+                   "0=4|1=critical|2=2026-11-23T10:00:00Z|3=quay-1|8=no tag here"},
+        HeaderCase{"<34>Nov 23 10:00:00 quay-1 a/b.c-d_e[12]:",
+                   "0=4|1=critical|2=2026-11-23T10:00:00Z|3=quay-1|4=a/b.c-d_e|5=12"},
+        HeaderCase{"<192>Nov 23 10:00:00 quay-1 gate: x", ""}, HeaderCase{"<34>1 2026-11-23 h a p m - x", ""},
+        HeaderCase{"<34>1 - h a p m [open x", ""}, HeaderCase{"<34>1 - h a p", ""}, HeaderCase{"<34>", ""},
+        HeaderCase{"<34", ""}, HeaderCase{"Tern docked", ""}, HeaderCase{"", ""}));
+
+TEST(Template, ATraceparentIsTwoIds) {
+  const PatternLibrary library;
+  std::vector<Problem> problems;
+  auto t = Template::compile("{:traceparent}", library, {}, problems);
+  ASSERT_TRUE(t);
+  std::vector<Value> values(t->value_count());
+  ASSERT_TRUE(t->match("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01", {}, values.data()));
+  EXPECT_EQ(values[0].to_string() + " " + values[1].to_string() + " " + values[2].to_string(),
+            "4bf92f3577b34da6a3ce929d0e0e4736 00f067aa0ba902b7 01");
+  for (const char* none : {"ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01",
+                           "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-0",
+                           "00-4BF92F3577B34DA6A3CE929D0E0E4736-00f067aa0ba902b7-01",
+                           "00-4bf92f3577b34da6a3ce929d0e0e4736_00f067aa0ba902b7-01"})
+    EXPECT_FALSE(t->match(none, {}, values.data())) << none;
+}
+
 TEST(Template, IdsAreOfHexadecimalDigitsAtEveryPlace) {
   const PatternLibrary library;
   std::vector<Problem> problems;

@@ -21,6 +21,8 @@ FieldPattern pairs_pattern();
 FieldPattern json_pattern();
 FieldPattern xml_pattern();
 FieldPattern syslog_priority_pattern();
+FieldPattern syslog_pattern();
+FieldPattern traceparent_pattern();
 
 inline Value text_between(const char* from, const char* to) {
   return Value::text({from, static_cast<std::size_t>(to - from)});

@@ -27,9 +27,10 @@ const Lexeme* builtin_lexeme(std::string_view name) {
 }
 
 const std::vector<FieldPattern>& builtin_field_patterns() {
-  static const std::vector<FieldPattern> all{endpoint_pattern(),       uri_pattern(), json_pattern(),
-                                             pairs_pattern(),          csv_pattern(), xml_pattern(),
-                                             syslog_priority_pattern()};
+  static const std::vector<FieldPattern> all{
+      endpoint_pattern(),        uri_pattern(),    json_pattern(),
+      pairs_pattern(),           csv_pattern(),    xml_pattern(),
+      syslog_priority_pattern(), syslog_pattern(), traceparent_pattern()};
   return all;
 }
 

@@ -3,6 +3,7 @@
 #include <cstring>
 
 #include "core/json_text.h"
+#include "core/severity.h"
 #include "core/template/lexemes/parts.h"
 
 namespace dingle {
@@ -35,36 +36,20 @@ const char* scan_boolean(const char* at, const char* end, const MatchContext&, c
   return p;
 }
 
-struct Level {
-  std::string_view word;
-  int number;  // OpenTelemetry logs data model, "SeverityNumber"
-};
-constexpr Level kLevels[] = {{"trace", 1},  {"trc", 1},        {"verbose", 1},     {"finest", 1},
-                             {"finer", 2},  {"t", 1},          {"debug", 5},       {"dbg", 5},
-                             {"dbug", 5},   {"fine", 5},       {"d", 5},           {"config", 8},
-                             {"info", 9},   {"inf", 9},        {"information", 9}, {"informational", 9},
-                             {"log", 9},    {"i", 9},          {"notice", 10},     {"note", 10},
-                             {"warn", 13},  {"warning", 13},   {"wrn", 13},        {"w", 13},
-                             {"error", 17}, {"err", 17},       {"eror", 17},       {"severe", 17},
-                             {"e", 17},     {"crit", 18},      {"critical", 18},   {"c", 18},
-                             {"alert", 19}, {"fatal", 21},     {"ftl", 21},        {"f", 21},
-                             {"emerg", 21}, {"emergency", 21}, {"panic", 21}};
-
-const Level* level_at(const char* at, const char* end, const char** behind) {
+// A run of letters, and its severity number; 0 if it is none.
+int level_at(const char* at, const char* end, const char** behind) {
   char lower[16];
   std::size_t n = 0;
   const char* p = at;
   while (p != end && n < sizeof lower && is_letter(*p)) lower[n++] = static_cast<char>(*p++ | 0x20);
-  if (p != end && is_letter(*p)) return nullptr;
+  if (p != end && is_letter(*p)) return 0;
   *behind = p;
-  for (const Level& level : kLevels)
-    if (level.word == std::string_view(lower, n)) return &level;
-  return nullptr;
+  return level_number({lower, n});
 }
 
 const char* scan_level(const char* at, const char* end, const MatchContext&, const void*, Value& out) {
   const char* p = nullptr;
-  if (level_at(at, end, &p) == nullptr) return nullptr;
+  if (level_at(at, end, &p) == 0) return nullptr;
   out = text_between(at, p);
   return p;
 }
@@ -245,15 +230,6 @@ void add_word_lexemes(std::vector<Lexeme>& all) {
   all.push_back({"list", Kind::list, scan_list, ByteClass::of("["), "a list such as [tern, skua]",
                  "[tern, skua]\n[1,2,3]", "tern",
                  "the items' pattern, separator=\",\", open=\"[\", close=\"]\"", prepare_list});
-}
-
-bool severity_number_of(std::string_view word, int& number) {
-  const char* behind = nullptr;
-  const char* end = word.data() + word.size();
-  const Level* level = word.empty() ? nullptr : level_at(word.data(), end, &behind);
-  if (level == nullptr || behind != end) return false;
-  number = level->number;
-  return true;
 }
 
 }  // namespace dingle
