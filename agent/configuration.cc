@@ -86,6 +86,7 @@ class Reader {
     joined();
     memory(section("pipelines"));
     noted_tables(section("tables"));
+    check_hiding(*result_, section("pipelines"), findings_);
     check_metrics(*result_, section("pipelines"), findings_);
     former_names(section("sources"), "source");
     former_names(section("destinations"), "destination");

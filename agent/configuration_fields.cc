@@ -127,6 +127,25 @@ class Follower {
     for (const FieldId field : condition->fields())
       if (const Told told = at.why_not(field_name(field)); !told.message.empty())
         tell(*written, field, told, false);
+    kinds(*condition, *written, at);
+  }
+  // What is compared with a value that it never has.
+  void kinds(const Condition& condition, const Node& written, const At& at) {
+    for (const Condition::Bound& b : condition.bounds())
+      if (const std::string wanted = wanted_of(at.there.kind_of(field_name(b.field)), b.literal);
+          !wanted.empty())
+        tell(written, b.field,
+             {"`" + std::string(field_name(b.field)) + "` is " + wanted + ", and `" +
+                  b.literal.value.to_string() + "` is none: this never holds",
+              "compare it with " + wanted},
+             false);
+  }
+  static std::string wanted_of(Kind kind, const Literal& literal) {
+    if (!literal.value.is_textual()) return "";
+    if ((kind == Kind::integer || kind == Kind::decimal) && !literal.number) return "a number";
+    if (kind == Kind::ip && !literal.address) return "an address";
+    if (kind == Kind::timestamp && !literal.instant) return "a time";
+    return "";
   }
   void tell(const Node& written, FieldId field, const Told& told, bool is_error) {
     const std::string_view name = field_name(field);
@@ -156,6 +175,7 @@ class Follower {
       else if (const Told told = at.why_not(field_name(field)); !told.message.empty())
         tell(*written, field, told, false);
     }
+    kinds(*condition, *written, at);
   }
 
   // A severity has a number as soon as it is there.
@@ -192,7 +212,7 @@ class Follower {
     At before = entry;
     for (const SourceSettings& s : c_.sources)
       if (s.header() != nullptr && std::find(n.sources.begin(), n.sources.end(), s.name) != n.sources.end())
-        for (const FieldColumn& column : s.header()->columns()) before.there.add(column.name);
+        for (const FieldColumn& column : s.header()->columns()) before.there.add(column.name, column.kind);
     number(before.there);
     takes(p, p.where.get(), "where", written.options, before, made_by);
     takes(p, p.unless.get(), "unless", written.options, before, made_by);

@@ -39,6 +39,30 @@ void settle_hiding(const Options& options, const Options& server, const Node& at
                    "add server: { held: { key: { file: PATH } } }");
 }
 
+void check_hiding(const Configuration& configuration, const Node& pipelines, Findings& findings) {
+  const auto& nodes = configuration.flow.nodes;
+  const auto where = [&](const std::string& name) {
+    Node at = pipelines;
+    for (const Node::Entry& e : pipelines.entries)
+      if (e.key == name) at.place = e.key_place, at.scalar = name;
+    return at;
+  };
+  for (const Flow::Node& open : nodes) {
+    const bool stores = std::any_of(open.outputs.begin(), open.outputs.end(), [&](const Flow::Output& o) {
+      return configuration.destinations[o.destination].kind->spec.name != std::string_view("nowhere");
+    });
+    if (open.pipeline->hides() || !stores) continue;
+    for (const Flow::Node& hiding : nodes)
+      for (const std::string& source : open.sources)
+        if (hiding.pipeline->hides() &&
+            std::find(hiding.sources.begin(), hiding.sources.end(), source) != hiding.sources.end())
+          findings.warning(where(open.pipeline->name),
+                           "`" + hiding.pipeline->name + "` hides what lines of `" + source +
+                               "` hold, and `" + open.pipeline->name + "` stores them as they are",
+                           "let it take from `" + hiding.pipeline->name + "`, or hide the same there");
+  }
+}
+
 std::string missing_key(const Configuration& configuration) {
   for (const PipelineSettings& p : configuration.pipelines)
     for (const auto& step : p.pipeline->steps)

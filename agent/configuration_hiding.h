@@ -12,6 +12,9 @@ namespace dingle {
 void settle_hiding(const Options& pipeline_options, const Options& server, const Node& at, Pipeline& pipeline,
                    Findings& findings);
 
+// Tells of pipelines that store lines as they are which another one hides.
+void check_hiding(const Configuration& configuration, const Node& pipelines, Findings& findings);
+
 // Why a key that the configuration needs cannot be read, or "".
 std::string missing_key(const Configuration& configuration);
 // Of steps that hide, those that are switched off: "pipeline gate: mask", ...

@@ -255,6 +255,7 @@ void print_rehearsal(const Client& client, const Json& answer, std::size_t most)
   const std::string from = answer["from"].get<std::string>(), source = answer["source"].get<std::string>();
   std::cout << counted(lines, "line")
             << (from == "newest"   ? ", the newest of the source " + source
+                : from == "kept"   ? ", a sample set of the source " + source
                 : from == "stored" ? ", bodies of stored events of the source " + source
                                    : ", as of the source " + source)
             << paint(client, "2",

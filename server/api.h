@@ -23,6 +23,7 @@ inline const std::string kOwner = "owner", kAgent = "agent ", kToken = "token ";
 class ConfigurationFile;
 class ApiTrace;
 class Jobs;
+class SampleSets;
 class Tokens;
 enum class Scope : unsigned;
 struct Call;
@@ -30,8 +31,8 @@ struct Call;
 class Api {
  public:
   // They outlive it.
-  Api(Engine& engine, ConfigurationFile& file, Tokens& tokens, Jobs& jobs)
-      : engine_(engine), file_(file), tokens_(tokens), jobs_(jobs) {}
+  Api(Engine& engine, ConfigurationFile& file, Tokens& tokens, Jobs& jobs, SampleSets& samples)
+      : engine_(engine), file_(file), tokens_(tokens), jobs_(jobs), samples_(samples) {}
   HttpAnswer handle(const HttpRequest& request);
   // What is asked and answered is written there, as NDJSON, each call one line: for tests, and to find errors. Not for long: it
   // is neither bounded nor are lines of logs left out.
@@ -40,6 +41,7 @@ class Api {
   ConfigurationFile& file() { return file_; }
   Tokens& tokens() { return tokens_; }
   Jobs& jobs() { return jobs_; }
+  SampleSets& samples() { return samples_; }
   AskedFields& asked_fields() { return asked_fields_; }
   std::int64_t started() const { return started_; }  // ns since 1970 UTC
 
@@ -53,6 +55,7 @@ class Api {
   ConfigurationFile& file_;
   Tokens& tokens_;
   Jobs& jobs_;
+  SampleSets& samples_;
   std::shared_ptr<ApiTrace> trace_;
   AskedFields asked_fields_;
   const std::int64_t started_ = system_now();

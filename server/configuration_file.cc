@@ -17,6 +17,7 @@
 #include "server/calls/call.h"
 #include "server/json_answer.h"
 #include "server/log.h"
+#include "server/sample_sets.h"
 
 namespace dingle {
 namespace {
@@ -90,9 +91,11 @@ void ConfigurationFile::keep(const Read& read, const Said& said, bool ran, const
   if (number) *number = v.number;
 }
 
-void ConfigurationFile::started(const Read& read, Versions& versions, Engine& engine) {
+void ConfigurationFile::started(const Read& read, Versions& versions, Engine& engine, SampleSets& samples) {
   versions_ = &versions;
   engine_ = &engine;
+  samples_ = &samples;
+  samples.look(engine);
   keep(read, {"start", ""}, true, "");
 }
 
@@ -104,6 +107,7 @@ std::string ConfigurationFile::take(const Read& read, const Said& said, std::int
   else if (problem.empty())
     problem = "the configuration has errors; the running one goes on";
   if (!read.text.empty()) keep(read, said, problem.empty(), problem, number);
+  samples_->look(*engine_);
   if (problem.empty())
     log_info("configuration reloaded", {{"version", read.configuration->version}, {"who", said.who}});
   return problem;

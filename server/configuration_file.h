@@ -34,7 +34,7 @@ class ConfigurationFile {
   Read parse(std::string text) const;
 
   // Keeps what a start took. `versions` and `engine` outlive this.
-  void started(const Read& read, Versions& versions, Engine& engine);
+  void started(const Read& read, Versions& versions, Engine& engine, SampleSets& samples);
   HttpAnswer reload(const Said& said);
   // Writes a former version's text into the file, if what stands there is what runs, and takes it.
   HttpAnswer return_to(std::int64_t number, const Said& said, bool may_see_lines);
@@ -51,6 +51,7 @@ class ConfigurationFile {
   std::mutex changing_;
   Versions* versions_ = nullptr;
   Engine* engine_ = nullptr;
+  SampleSets* samples_ = nullptr;
 };
 
 }  // namespace dingle

@@ -17,6 +17,7 @@
 #include "server/configuration_file.h"
 #include "server/jobs/jobs.h"
 #include "server/log.h"
+#include "server/sample_sets.h"
 #include "server/token.h"
 #include "server/tokens.h"
 
@@ -94,7 +95,8 @@ int run(const ConfigurationFile::Place& arguments) {
               << (engine.problem().hint.empty() ? "" : "\n  = " + engine.problem().hint) << "\n";
     return 1;
   }
-  file.started(read, versions, **engine);
+  SampleSets samples(data + "/samples");
+  file.started(read, versions, **engine, samples);
   std::string unreadable;
   Tokens tokens(data + "/tokens.sqlite", unreadable);
   if (!unreadable.empty()) (*engine)->problems().set("server: tokens", unreadable);
@@ -102,7 +104,7 @@ int run(const ConfigurationFile::Place& arguments) {
   Jobs jobs(data + "/jobs.sqlite", **engine, unreadable);
   if (!unreadable.empty()) (*engine)->problems().set("server: jobs", unreadable);
   jobs.begin();
-  Api api(**engine, file, tokens, jobs);
+  Api api(**engine, file, tokens, jobs, samples);
   if (const char* trace = std::getenv("DINGLE_API_TRACE"); trace != nullptr && *trace) api.trace(trace);
   const Options& tls = configuration->server.section("tls");
   ApiServer server(

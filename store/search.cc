@@ -255,7 +255,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   struct Accumulator {
     std::uint64_t count = 0, seen = 0;  // seen: of stored events
     double sum = 0, least = INFINITY, greatest = -INFINITY;
-    std::vector<double> samples;
+    std::vector<std::pair<double, std::uint64_t>> samples;  // with their weights
   };
   Grouped result;
   std::unordered_map<std::string, Accumulator> groups;  // key: bucket and values, encoded
@@ -335,11 +335,11 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
         a.greatest = std::max(a.greatest, number);
         if (g.measure == Measure::percentile) {
           if (a.samples.size() < kMostSamples)
-            a.samples.push_back(number);
+            a.samples.emplace_back(number, weight);
           else {  // a reservoir: each value is kept with the same chance
             result.approximate = true;
             const std::uint64_t slot = XXH64(&a.seen, sizeof a.seen, 0) % a.seen;
-            if (slot < kMostSamples) a.samples[slot] = number;
+            if (slot < kMostSamples) a.samples[slot] = {number, weight};
           }
         }
       });
@@ -386,11 +386,14 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
       case Measure::average: group.value = a.sum / static_cast<double>(a.count); break;
       case Measure::minimum: group.value = a.least; break;
       case Measure::maximum: group.value = a.greatest; break;
-      case Measure::percentile: {  // nearest rank
+      case Measure::percentile: {  // nearest rank, each value as often as its event stands for
         std::sort(a.samples.begin(), a.samples.end());
-        const double rank = std::ceil(g.percentile / 100 * static_cast<double>(a.samples.size()));
-        group.value =
-            a.samples[std::min(a.samples.size() - 1, static_cast<std::size_t>(std::max(1.0, rank)) - 1)];
+        std::uint64_t all = 0, below = 0;
+        for (const auto& [value, weight] : a.samples) all += weight;
+        const double rank = std::max(1.0, std::ceil(g.percentile / 100 * static_cast<double>(all)));
+        auto at = a.samples.begin();
+        while (std::next(at) != a.samples.end() && static_cast<double>(below += at->second) < rank) ++at;
+        group.value = at->first;
       }
     }
     result.groups.push_back(std::move(group));

@@ -259,7 +259,12 @@ std::vector<IndexInfo> Store::indexes() const {
   return all;
 }
 
-bool Store::remove(const std::string& index) {
+std::vector<Removed> Store::removed() const {
+  std::lock_guard lock(mutex_);
+  return removed_from(folder_);
+}
+
+bool Store::remove(const std::string& index, const std::string& why) {
   std::lock_guard lock(mutex_);
   std::error_code error;
   if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return false;
@@ -275,7 +280,14 @@ bool Store::remove(const std::string& index) {
     if (removal.index.empty() || !is_damage(e)) return false;  // not now
     // Damaged: nothing of it was counted when it was looked at first.
   }
-  if (!write_removed(removal)) return false;  // its agents would send all again
+  IndexInfo info;
+  try {
+    info = read_index_info(path_of(index));
+  } catch (const SqliteError&) {
+    // Damaged: nobody knows what is in it.
+  }
+  if (!note_removed(folder_, {index, why, info.events, info.bytes, system_now()}) || !write_removed(removal))
+    return false;  // its agents would send all again
   std::erase_if(open_, [&](const Open& o) { return o.name == index; });
   const bool removed = std::filesystem::remove(path_of(index), error);
   for (const char* suffix : {"-wal", "-shm"}) std::filesystem::remove(path_of(index) + suffix, error);
@@ -286,17 +298,14 @@ bool Store::remove(const std::string& index) {
 }
 
 namespace {
-
 constexpr std::int64_t kPlausible = 24 * 3600 * kSecond;  // ahead of the clock
+}
 
-// Up to when it holds something.
-std::int64_t newest_of(const IndexInfo& info) {
+std::int64_t Store::newest_in(const IndexInfo& info) {
   return info.last > info.arrival + kPlausible ? info.arrival : std::max(info.last, info.arrival);
 }
 
-}  // namespace
-
-std::vector<Store::Removed> Store::retain(std::int64_t oldest, std::uint64_t most_bytes) {
+std::vector<Removed> Store::retain(std::int64_t oldest, std::uint64_t most_bytes) {
   std::vector<IndexInfo> all = indexes();
   auto by_last = [](const IndexInfo& a, const IndexInfo& b) {
     auto last = [](const IndexInfo& i) { return i.last > i.arrival + kPlausible ? i.arrival : i.last; };
@@ -308,15 +317,14 @@ std::vector<Store::Removed> Store::retain(std::int64_t oldest, std::uint64_t mos
   std::vector<Removed> removed;
   for (const IndexInfo& info : all) {
     if (info.events == 0) continue;
-    const bool old = oldest != 0 && newest_of(info) < oldest;
+    const bool old = oldest != 0 && newest_in(info) < oldest;
     const bool too_much = most_bytes != 0 && bytes > most_bytes && removed.size() + 1 < all.size();
     if (!old && !too_much) continue;
-    if (!remove(info.name)) continue;
+    const std::string why = old ? "its last event and its last arrival are older than `keep.age`"
+                                : "all indexes together were larger than `keep.bytes`";
+    if (!remove(info.name, why)) continue;
     bytes -= info.bytes;
-    removed.push_back({info.name,
-                       old ? "its last event and its last arrival are older than `keep.age`"
-                           : "all indexes together were larger than `keep.bytes`",
-                       info.events});
+    removed.push_back({info.name, why, info.events, info.bytes, 0});
   }
   return removed;
 }

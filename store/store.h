@@ -16,6 +16,7 @@
 
 #include "core/result.h"
 #include "store/index_file.h"
+#include "store/removals.h"
 
 namespace dingle {
 
@@ -45,16 +46,16 @@ class Store {
   void forget_caches();  // frees memory that is kept for commits to come
 
   std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
-  // False if there is no such index, or it could not be removed.
-  bool remove(const std::string& index);
-  struct Removed {
-    std::string index, why;
-    std::uint64_t events = 0;
-  };
+  // False if there is no such index, or it could not be removed. It is noted with `why`.
+  bool remove(const std::string& index, const std::string& why);
+  std::vector<Removed> removed() const;  // the newest kMostRemovals, the oldest first
   // Removes whole indexes: those whose last event *and* last arrival are older than `oldest` (ns since 1970; 0: none), so
   // that what was imported today stays; then the oldest ones until the rest has at most `most_bytes` (0: no limit). An
   // event time more than a day after its arrival says nothing: then the arrival counts.
   std::vector<Removed> retain(std::int64_t oldest, std::uint64_t most_bytes);
+
+  // Up to when an index holds something, by which its age counts: ns since 1970.
+  static std::int64_t newest_in(const IndexInfo& info);
 
   std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }
   std::vector<std::string> names() const;

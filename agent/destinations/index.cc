@@ -73,7 +73,7 @@ class Index final : public Destination {
     Housekeeping done;
     if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return done;
     retained_at_ = now;
-    for (const Store::Removed& r : store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_)) {
+    for (const Removed& r : store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_)) {
       done.said.push_back("the index " + r.index + " with " + std::to_string(r.events) +
                           " events was removed: " + r.why);
       done.counts.insert(done.counts.end(), {{"removed_indexes", 1}, {"removed_events", r.events}});

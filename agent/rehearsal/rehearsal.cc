@@ -226,8 +226,9 @@ class Rehearsal::Observer final : public FlowObserver {
         if (const auto it = former.find(c.field); it != former.end()) c.span = it->second;
         continue;
       }
-      const auto taken = std::find_if(captured.begin(), captured.end(),
-                                      [&](const Step::Captured& t) { return t.field == c.field; });
+      const auto taken = std::find_if(captured.begin(), captured.end(), [&](const Step::Captured& t) {
+        return t.field == field_name(c.field);
+      });
       if (taken != captured.end()) c.span = span_of(traced, taken->text);
       if (!c.span && c.after.is_textual()) c.span = span_of(traced, c.after.as_text());
       for (const Change& gone : done.changes)

@@ -4,6 +4,7 @@
 #include "client/connection.h"
 #include "client/job.h"
 #include "client/table.h"
+#include "client/times.h"
 
 namespace dingle {
 namespace {
@@ -11,7 +12,7 @@ namespace {
 struct IndexesOptions {
   std::vector<std::string> indexes;
   std::string destination;
-  bool no_wait = false;
+  bool no_wait = false, removed = false;
 };
 
 int list(const Client& client, const IndexesOptions& o) {
@@ -20,6 +21,18 @@ int list(const Client& client, const IndexesOptions& o) {
   const Answer a = call(client, "GET", "/v1/indexes", parameters);
   if (!a.ok) return kFoundProblems;
   using Look = Column::Look;
+  const Json& gone = a.body["removed"];
+  if (o.removed) {
+    print_rows(client,
+               {{"name", "INDEX"},
+                {"destination", "DESTINATION"},
+                {"events", "EVENTS", Look::count},
+                {"bytes", "BYTES", Look::bytes},
+                {"at", "REMOVED", Look::time},
+                {"why", "WHY"}},
+               {gone.begin(), gone.end()});
+    return kFine;
+  }
   print_rows(client,
              {{"name", "INDEX"},
               {"destination", "DESTINATION"},
@@ -27,8 +40,17 @@ int list(const Client& client, const IndexesOptions& o) {
               {"bytes", "ON DISK", Look::bytes},
               {"blocks", "BLOCKS", Look::count},
               {"first", "FIRST EVENT", Look::time},
-              {"last", "LAST EVENT", Look::time}},
+              {"last", "LAST EVENT", Look::time},
+              {"goes", "GOES", Look::time}},
              {a.body["indexes"].begin(), a.body["indexes"].end()});
+  if (client.output == OutputForm::table && !gone.empty()) {
+    std::int64_t events = 0;
+    for (const Json& one : gone) events += one["events"].get<std::int64_t>();
+    std::cout << "\nremoved: " << counted(static_cast<std::int64_t>(gone.size()), "index", "indexes")
+              << " with " << counted(events, "event") << ", the last one "
+              << gone[0]["name"].get<std::string>() << " at "
+              << shown_second(client, gone[0]["at"].get<std::string>()) << " (dingle indexes --removed)\n";
+  }
   return kFine;
 }
 
@@ -52,6 +74,7 @@ const CommandRegistration indexes_command(
     [](const Arguments& app) -> std::function<int(Client&)> {
       auto o = std::make_shared<IndexesOptions>();
       app.option("--destination", o->destination, "Only of this destination");
+      app.flag("--removed", o->removed, "Those that went: by retention, or deleted");
       const Arguments removing = app.command("delete", "Deletes indexes, those that are there now",
                                              "dingle indexes delete gate-2026-11-22");
       removing.option("INDEX", o->indexes, "Their names, `*` for any text").required();

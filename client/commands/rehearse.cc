@@ -17,7 +17,7 @@ namespace {
 constexpr std::size_t kMostForPeople = 5000;  // events of each outcome that are grouped by what happened
 
 struct RehearseOptions {
-  std::string pipeline, file, configuration, against, source, where, from, to;
+  std::string pipeline, file, configuration, against, source, sample, where, from, to;
   std::vector<std::string> lines;
   std::size_t newest = 500, show = 3;
   bool remember = false;
@@ -76,6 +76,7 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
   add("pipeline", o.pipeline);
   add("source", o.source);
   add("configuration", yaml);
+  add("sample", o.sample);
   add("where", o.where);
   add("from", asked_time(client, o.from));
   add("to", asked_time(client, o.to));
@@ -84,7 +85,7 @@ bool rehearse_there(const Client& client, const RehearseOptions& o, const std::s
     asked["lines"] = o.lines;
   else if (!o.file.empty())
     asked["text"] = text;
-  else
+  else if (o.sample.empty())
     asked["newest"] = o.newest;
   const Answer answered = call(client, "POST", "/v1/rehearse", {}, true, dump(asked));
   status = answered.status >= 400 && answered.status < 500 ? kUsage : kFoundProblems;
@@ -129,7 +130,7 @@ int run_against(const Client& client, RehearseOptions o, const std::string& yaml
   if (!rehearse(other, o.against, before)) return status;
   if (!o.has_lines()) {  // others may have come meanwhile: those that were asked for go both ways
     o.lines = lines_of(before);
-    o.where = o.from = o.to = "";
+    o.where = o.from = o.to = o.sample = "";
     if (!o.lines.empty() && !rehearse(other, o.against, before)) return status;
   }
   if (before.contains("why_empty")) {
@@ -146,7 +147,7 @@ int run_against(const Client& client, RehearseOptions o, const std::string& yaml
 }
 
 int run_rehearse(const Client& client, const RehearseOptions& o) {
-  if (o.pipeline.empty() && o.source.empty()) {
+  if (o.pipeline.empty() && o.source.empty() && o.sample.empty()) {
     std::cerr << "dingle: name a pipeline, or with --source whose lines these are\n";
     return kUsage;
   }
@@ -219,6 +220,7 @@ const CommandRegistration rehearse_command(
       app.option("--newest", o->newest,
                  "Without lines: so many of the newest of the source of a running dingled")
           .with_default();
+      app.option("--sample", o->sample, "Instead: the lines of a set of `dingle samples`");
       app.option("--where", o->where, "Instead: stored events of the source for which this holds");
       app.option("--from", o->from, "Stored events from this time on, or from how long ago: 15m");
       app.option("--to", o->to, "Stored events before this time");

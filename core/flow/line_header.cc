@@ -15,8 +15,7 @@ LineHeader::LineHeader(std::string_view pattern) {
   ParameterReader none({}, std::string(pattern), problems);
   for (const FieldPattern& p : builtin_field_patterns())
     if (p.name == pattern) scan_ = p.prepare(none, {library, {}});
-  if (scan_ == nullptr || scan_->columns().size() > kMost)
-    std::abort();  // sources name what there is
+  if (scan_ == nullptr || scan_->columns().size() > kMost) std::abort();  // sources name what there is
   for (const FieldColumn& c : scan_->columns()) fields_.push_back(field_id(c.name));
 }
 

@@ -1,6 +1,7 @@
 // json: a JSON object in a text becomes fields.
 #include "core/json_fields.h"
 #include "core/steps/step.h"
+#include "core/template/lexemes.h"
 
 namespace dingle {
 namespace {
@@ -61,6 +62,27 @@ class Json final : public Step {
       tally.values_as_text += counts.as_text;
       if (!keep && field != names::body) event.erase(batch.arena, field);
       ++tally.out;
+    });
+  }
+  std::vector<Captured> captured(const Batch& batch, const Event& event) const override {
+    std::vector<Captured> all;
+    const Value input = batch.get(event, field);
+    Arena arena;
+    if (input.is_textual()) places(input.as_text(), prefix, 1, arena, all);
+    return all;
+  }
+
+ private:
+  // Of the members' values, strings without their quotes.
+  void places(std::string_view text, const std::string& before, std::int64_t level, Arena& arena,
+              std::vector<Captured>& to) const {
+    json_each(text, arena, [&](std::string_view name, std::string_view value) {
+      const std::string whole = before + std::string(name);
+      if (value.starts_with('{') && level < depth)
+        places(value, whole + ".", level + 1, arena, to);
+      else
+        to.push_back({whole, value.starts_with('"') ? value.substr(1, value.size() - 2) : value});
+      return to.size() < kMostFound;
     });
   }
 };

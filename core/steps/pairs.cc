@@ -76,7 +76,7 @@ class PairsStep final : public Structured {
     for (const Field& f : found)
       if (f.value.is_textual() && f.value.as_text().data() >= text.data() &&
           f.value.as_text().data() + f.value.as_text().size() <= text.data() + text.size())
-        all.push_back({field_id(field_name(f.name)), f.value.as_text()});
+        all.push_back({std::string(field_name(f.name)), f.value.as_text()});
     return all;
   }
 

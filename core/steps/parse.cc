@@ -91,7 +91,7 @@ class Parse final : public Step {
     if (by != kNoField) fields.reads("by", field_name(by));
     const auto bring = [&](const TemplateSet& set) {
       for (std::size_t i = 0; i < set.size(); ++i) {
-        for (const Slot& slot : set[i].slots()) fields.there.add(slot.name);
+        for (const Slot& slot : set[i].slots()) fields.there.add(slot.name, slot.kind);
         if (set[i].brings_found()) fields.there.add_any();
       }
     };
@@ -113,7 +113,8 @@ class Parse final : public Step {
     const auto places = matched.places(input.as_text(), context);
     for (std::size_t i = 0; i < places.size(); ++i)
       if (places[i].second != 0)
-        all.push_back({matched.slots()[i].field, input.as_text().substr(places[i].first, places[i].second)});
+        all.push_back({std::string(field_name(matched.slots()[i].field)),
+                       input.as_text().substr(places[i].first, places[i].second)});
     return all;
   }
 

@@ -54,7 +54,8 @@ class Pick final : public Step {
   void follow(StepFields& fields) const override {
     fields.reads("field", field_name(field));
     for (const One& one : all)
-      for (const Slot& slot : one.made->slots()) fields.there.add(slot.name);
+      for (const Slot& slot : one.made->slots())
+        fields.there.add(slot.name, one.which == Which::all ? Kind::list : slot.kind);
   }
   void run(Batch& batch, StepTally& tally) const override {
     tally.matched.resize(all.size());
@@ -98,7 +99,8 @@ class Pick final : public Step {
       const auto places = one.made->places(rest, context);
       for (std::size_t s = 0; s < places.size(); ++s)
         if (places[s].second != 0)
-          found.push_back({one.made->slots()[s].field, rest.substr(places[s].first, places[s].second)});
+          found.push_back({std::string(field_name(one.made->slots()[s].field)),
+                           rest.substr(places[s].first, places[s].second)});
     }
     return found;
   }

@@ -17,8 +17,9 @@ class Rename final : public Step {
   void follow(StepFields& fields) const override {
     for (const auto& [from, to] : pairs) {
       fields.reads("fields", field_name(from));
+      const Kind kind = fields.there.kind_of(field_name(from));
       fields.there.take_away(field_name(from));
-      fields.there.add(field_name(to));
+      fields.there.add(field_name(to), kind);
     }
   }
   void run(Batch& batch, StepTally& tally) const override {

@@ -23,7 +23,10 @@ class Retype final : public Step {
   std::vector<std::pair<FieldId, Kind>> all;
 
   void follow(StepFields& fields) const override {
-    for (const auto& [field, kind] : all) fields.reads("fields", field_name(field));
+    for (const auto& [field, kind] : all) {
+      fields.reads("fields", field_name(field));
+      fields.there.become(field_name(field), kind);
+    }
   }
   void run(Batch& batch, StepTally& tally) const override {
     each(batch, tally, [&](Event& event) {

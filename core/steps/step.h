@@ -79,7 +79,7 @@ class Step {
   // The texts that it would capture of this event, where they stand: views into the texts that it takes apart. For people,
   // who see line and fields together; costs more than `run`.
   struct Captured {
-    FieldId field = kNoField;
+    std::string field;  // its name
     std::string_view text;
   };
   virtual std::vector<Captured> captured(const Batch&, const Event&) const { return {}; }

@@ -19,7 +19,7 @@ class Structured : public Step {
 
   void follow(StepFields& fields) const override {
     fields.reads("field", field_name(field));
-    for (const Slot& slot : made->slots()) fields.there.add(slot.name);
+    for (const Slot& slot : made->slots()) fields.there.add(slot.name, slot.kind);
     if (made->brings_found()) fields.there.add_any();
   }
   void run(Batch& batch, StepTally& tally) const override {
@@ -64,9 +64,10 @@ class Structured : public Step {
              v.as_text().data() + v.as_text().size() <= text.data() + text.size();
     };
     for (std::size_t s = 0; s < made->slots().size(); ++s)
-      if (stands_there(values[s])) all.push_back({made->slots()[s].field, values[s].as_text()});
+      if (stands_there(values[s]))
+        all.push_back({std::string(field_name(made->slots()[s].field)), values[s].as_text()});
     for (const Field& f : found)
-      if (stands_there(f.value)) all.push_back({field_id(field_name(f.name)), f.value.as_text()});
+      if (stands_there(f.value)) all.push_back({std::string(field_name(f.name)), f.value.as_text()});
     return all;
   }
 

@@ -31,9 +31,38 @@ std::vector<std::pair<std::string, std::shared_ptr<Store>>> stores_of(Engine& en
   return all;
 }
 
+constexpr std::size_t kMostRemovedShown = 100;
+
+// `keep.age` of a destination, in ns; 0: for ever.
+std::int64_t age_kept(const Configuration& c, const std::string& destination) {
+  for (const DestinationSettings& d : c.destinations)
+    if (d.name == destination) return d.options.section("keep").number("age");
+  return 0;
+}
+
+Json removed_from(const std::vector<std::pair<std::string, std::shared_ptr<Store>>>& stores) {
+  std::vector<std::pair<std::int64_t, Json>> all;
+  for (const auto& [destination, store] : stores)
+    for (const Removed& r : store->removed())
+      all.emplace_back(r.at, Json{{"name", r.index},
+                                  {"destination", destination},
+                                  {"events", r.events},
+                                  {"bytes", r.bytes},
+                                  {"at", format_rfc3339(r.at)},
+                                  {"why", r.why}});
+  std::stable_sort(all.begin(), all.end(), [](const auto& a, const auto& b) { return a.first > b.first; });
+  Json shown = Json::array();
+  for (std::size_t i = 0; i < std::min(all.size(), kMostRemovedShown); ++i)
+    shown.push_back(std::move(all[i].second));
+  return shown;
+}
+
 HttpAnswer list_indexes(Api& api, const Asked& asked) {
-  Json root{{"indexes", Json::array()}};
-  for (const auto& [destination, store] : stores_of(api.engine(), asked))
+  const auto stores = stores_of(api.engine(), asked);
+  const auto configuration = api.engine().configuration();
+  Json root{{"indexes", Json::array()}, {"removed", removed_from(stores)}};
+  for (const auto& [destination, store] : stores) {
+    const std::int64_t age = age_kept(*configuration, destination);
     for (const IndexInfo& info : store->indexes()) {
       Json j{{"name", info.name},
              {"destination", destination},
@@ -41,8 +70,12 @@ HttpAnswer list_indexes(Api& api, const Asked& asked) {
              {"blocks", info.blocks},
              {"bytes", info.bytes}};
       if (info.events) j["first"] = format_rfc3339(info.first), j["last"] = format_rfc3339(info.last);
+      std::int64_t goes = 0;
+      if (age != 0 && info.events != 0 && !__builtin_add_overflow(Store::newest_in(info), age, &goes))
+        j["goes"] = format_rfc3339(goes);
       root["indexes"].push_back(std::move(j));
     }
+  }
   return json_answer(root);
 }
 
@@ -89,7 +122,7 @@ bool run_delete(JobWork& work, std::string& problem) {
     const std::string name = one["index"], destination = one["destination"];
     const auto stores = work.engine.stores(destination);
     if (stores.empty()) return problem = "the destination " + destination + " is gone", false;
-    stores[0]->remove(name);
+    stores[0]->remove(name, "deleted by " + work.by);
     const auto names = stores[0]->names();
     if (std::find(names.begin(), names.end(), name) != names.end())
       return problem = "the index " + name + " cannot be removed: is the disk full?", false;
@@ -110,11 +143,15 @@ const CallRegistration kIndexes(
     {.method = "GET",
      .path = "/v1/indexes",
      .name = "listIndexes",
-     .text = "The indexes: events, bytes on disk, first and last event time.",
+     .text = "The indexes: events, bytes on disk, first and last event time, and when `keep.age` removes one "
+             "(`goes`). `removed` are the "
+             "newest of those that went, by retention or deleted, the newest first.",
      .parameters = {{.name = "destination", .text = "Only those of this destination."}},
      .run = list_indexes,
      .example = R"({"indexes":[{"name":"gate-2026-11-22","destination":"store","events":120000,"blocks":30,
-       "bytes":9437184,"first":"2026-11-22T00:00:01Z","last":"2026-11-22T23:59:58Z"}]})",
+       "bytes":9437184,"first":"2026-11-22T00:00:01Z","last":"2026-11-22T23:59:58Z","goes":"2026-12-22T23:59:58Z"}],
+       "removed":[{"name":"gate-2026-10-22","destination":"store","events":110000,"bytes":9000000,"at":"2026-11-21T23:59:59Z",
+       "why":"its last event and its last arrival are older than `keep.age`"}]})",
      .answer =
          [] {
            return object_of({{"indexes", list_of(object_of({{"name", is_text()},
@@ -123,7 +160,14 @@ const CallRegistration kIndexes(
                                                             {"blocks", is_integer()},
                                                             {"bytes", is_integer()},
                                                             {"first", is_moment(), false},
-                                                            {"last", is_moment(), false}}))}});
+                                                            {"last", is_moment(), false},
+                                                            {"goes", is_moment(), false}}))},
+                             {"removed", list_of(object_of({{"name", is_text()},
+                                                            {"destination", is_text()},
+                                                            {"events", is_integer()},
+                                                            {"bytes", is_integer()},
+                                                            {"at", is_moment()},
+                                                            {"why", is_text()}}))}});
          },
      .is_long = true});
 const CallRegistration kDeleteIndexes(

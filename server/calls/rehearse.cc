@@ -8,6 +8,7 @@
 #include "server/calls/call.h"
 #include "server/configuration_file.h"
 #include "server/json_answer.h"
+#include "server/sample_sets.h"
 
 namespace dingle {
 namespace {
@@ -69,6 +70,12 @@ CalledFor stored(Api& api, const Asked& asked, const std::string& source) {
 
 CalledFor sample_of(Api& api, const Configuration& configuration, const Asked& asked,
                     const std::string& source) {
+  if (asked.given("sample")) {
+    CalledFor sample{{}, "kept", ""};
+    for (std::string& line : sample_set_of(api, asked.text("sample"), "sample").lines)
+      sample.lines.push_back({std::move(line)});
+    return sample;
+  }
   if (asked.given("lines")) {
     CalledFor sample;
     for (const std::string& line : asked.texts("lines")) sample.lines.push_back({line});
@@ -101,7 +108,9 @@ HttpAnswer rehearse(Api& api, const Asked& asked) {
   }
   const std::string& pipeline = asked.text("pipeline");
   if (!pipeline.empty()) must_be_one_of(names_of(configuration->pipelines), pipeline, "pipeline");
-  std::string source = asked.text("source");
+  std::string source = asked.given("sample") && !asked.given("source")
+                           ? sample_set_of(api, asked.text("sample"), "sample").source
+                           : asked.text("source");
   if (!source.empty())
     must_be_one_of(names_of(configuration->sources), source, "source");
   else if (pipeline.empty())
@@ -229,6 +238,7 @@ const CallRegistration kRehearse(
                .text = "The lines. Without them the newest ones of the source."},
               {.name = "text",
                .text = "Instead of lines: a piece of a file, which is cut and joined as the source would."},
+              {.name = "sample", .text = "Instead of lines: those of a sample set (`/v1/samples`)."},
               {.name = "where",
                .type = OptionType::condition,
                .text = "Instead of lines: the bodies of stored events of the source for which this holds."},
@@ -270,7 +280,7 @@ const CallRegistration kRehearse(
                              {"lines", is_integer(), false},
                              {"leftovers", is_integer(), false},
                              {"pipelines", list_of(rehearsed_pipeline_schema()), false},
-                             {"from", {{"enum", {"sent", "newest", "stored"}}}, false},
+                             {"from", {{"enum", {"sent", "newest", "stored", "kept"}}}, false},
                              {"why_empty", is_text(), false},
                              cut_at_bytes(),
                              {"findings", ConfigurationFile::findings_schema()}});

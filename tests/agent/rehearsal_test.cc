@@ -94,6 +94,17 @@ TEST_F(RehearsalTest, ShowsWhatEachStepDidAndWhereInTheLineItStands) {
   EXPECT_EQ(first().count(Rehearsal::Outcome::goes_on), 2u);
 }
 
+TEST_F(RehearsalTest, MembersOfJsonStandWhereTheirValuesDo) {
+  rehearse(
+      "  p: { from: [s], steps: [ json: { depth: 2 }, rename: { fields: { pos.lat: latitude } } ], to: [d] "
+      "}\n",
+      {R"({"ship":"Tern","n":42,"pos":{"lat":59.9,"deep":{"x":1}},"list":[1, 2],"e":"a\"b"})"});
+  EXPECT_EQ(
+      told(first().events[0]),
+      "1: ship=Tern@9+4 n=42@19+2 pos.lat=59.9@35+4 pos.deep={\"x\":1}@47+7 list=[1,2]@63+6 e=a\"b@75+4; "
+      "2: latitude=59.9@35+4 pos.lat 59.9→gone@35+4");
+}
+
 TEST_F(RehearsalTest, CountsByStep) {
   rehearse(kGate, {"2026-11-23T10:00:00Z Tern 0.5 200", "2026-11-23T10:00:02Z Auk 2 204", "Skua?"});
   const auto& steps = first().steps;

@@ -69,8 +69,8 @@ TEST(Pick, SaysWhereItsValuesStand) {
   const auto pick = picks({"ship={ship:word}", "berth={berth:int}"}, {}, {"e={all:word}"});
   std::string told;
   for (const auto& c : pick->captured(r.batch, r.batch.events[0]))
-    told += std::string(field_name(c.field)) + "@" +
-            std::to_string(c.text.data() - r.batch.events[0].body.data()) + "=" + std::string(c.text) + " ";
+    told += c.field + "@" + std::to_string(c.text.data() - r.batch.events[0].body.data()) + "=" +
+            std::string(c.text) + " ";
   EXPECT_EQ(told, "ship@16=Tern berth@8=47 ");
 }
 

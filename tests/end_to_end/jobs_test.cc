@@ -151,6 +151,12 @@ TEST_F(JobsOfDaemon, IndexesAreDeletedByName) {
   const Ran ran = daemon.dingle({"indexes", "delete", "gate-*", name});
   EXPECT_EQ(ran.out, "deleted " + name + ": 10 events\n") << ran.err;
   EXPECT_EQ(daemon.dingle({"indexes", "-o", "json"}).out, "[]\n");
+  const Json gone = Json::parse(daemon.dingle({"indexes", "--removed", "-o", "json"}).out);
+  ASSERT_EQ(gone.size(), 1u);
+  EXPECT_EQ(gone[0]["name"], name);
+  EXPECT_EQ(gone[0]["events"], 10);
+  EXPECT_EQ(gone[0]["why"], "deleted by owner");
+  EXPECT_NE(daemon.dingle({"indexes"}).out.find("removed: 1 index with 10 events"), std::string::npos);
   EXPECT_NE(daemon.log().find("index deleted"), std::string::npos);
 }
 

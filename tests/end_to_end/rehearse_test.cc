@@ -41,6 +41,55 @@ class Rehearse : public testing::Test {
   }
 };
 
+TEST_F(Rehearse, SampleSetsKeepLinesUnderNames) {
+  daemon.start();
+  daemon.write("quay.log", kLines);
+  daemon.settled();
+  EXPECT_EQ(daemon.dingle({"samples", "keep", "odd", "--source", "quay", "--line", "Skua?\n  lost"}).out,
+            "kept: odd, 1 line of quay\n");
+  EXPECT_EQ(daemon.dingle({"samples", "keep", "odd", "--source", "quay", "--add"}).out,
+            "kept: odd, 5 lines of quay\n");
+  EXPECT_EQ(daemon.dingle({"samples", "keep", "file", "-", "--source", "quay"}, kLines).out,
+            "kept: file, 4 lines of quay\n");
+  daemon.kill();
+  daemon.start();
+  EXPECT_TRUE(
+      daemon.dingle({"samples", "show", "odd"}).out.starts_with("Skua?\n  lost\n2026-11-23T10:00:00Z Tern"));
+  const Json sets = Json::parse(daemon.dingle({"samples", "-o", "json"}).out);
+  ASSERT_EQ(sets.size(), 2u);
+  EXPECT_EQ(sets[1]["name"], "odd");
+  EXPECT_EQ(sets[1]["lines"], 5);
+  EXPECT_EQ(sets[1]["by"], "owner");
+  EXPECT_EQ(rehearse({"berths", "--sample", "odd"}, 1)["outcomes"]["failed"], 2);
+  EXPECT_NE(
+      daemon.dingle({"rehearse", "--sample", "odd"}).out.find("5 lines, a sample set of the source quay"),
+      std::string::npos);
+  EXPECT_NE(daemon.dingle({"rehearse", "berths", "--sample", "od"}).err.find("did you mean `odd`?"),
+            std::string::npos);
+  EXPECT_NE(daemon.dingle({"samples", "keep", "../x", "--source", "quay"}).err.find("is no name for a set"),
+            std::string::npos);
+  EXPECT_NE(daemon.dingle({"samples", "keep", "x", "--source", "quya"}).err.find("did you mean `quay`?"),
+            std::string::npos);
+  EXPECT_NE(daemon.dingle({"samples", "keep", "odd", "--source", "tower", "--line", "x", "--add"})
+                .err.find("holds lines of `quay`"),
+            std::string::npos);
+  EXPECT_NE(
+      daemon.dingle({"samples", "keep", "x", "--source", "tower"}).err.find("there are no lines to keep"),
+      std::string::npos);
+  std::string hides = kBerths;
+  hides.replace(hides.find("      - drop"), 0, "      - mask: { fields: [ship] }\n");
+  daemon.configure(hides);
+  daemon.hang_up();
+  EXPECT_NE(daemon.problem("and a pipeline hides what they hold").find("dingle samples delete"),
+            std::string::npos);
+  EXPECT_NE(daemon.dingle({"samples", "keep", "more", "--source", "quay", "--line", "x"})
+                .err.find("none are kept here"),
+            std::string::npos);
+  EXPECT_EQ(daemon.dingle({"samples", "delete", "odd", "file"}).out, "deleted 2 sets\n");
+  EXPECT_EQ(daemon.dingle({"samples", "-o", "json"}).out, "[]\n");
+  EXPECT_FALSE(std::filesystem::exists(daemon.dir + "/data/samples/odd.json"));
+}
+
 TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
   daemon.start();
   daemon.write("quay.log", kLines);

@@ -339,6 +339,28 @@ TEST_F(StoreTest, PercentilesAreOfTheNearestRank) {
   }
 }
 
+TEST_F(StoreTest, PercentilesCountWhatEventsStandFor) {
+  add(1, 0, 10, "eight of them");
+  fields.back().push_back({names::stands_for, Value::integer(8)});
+  events.back().fields = fields.back();
+  add(2, 0, 20, "x"), add(3, 0, 30, "x");
+  commit();
+  Grouping g;
+  g.field = "status";
+  g.measure = Measure::percentile;
+  Scanned scanned;
+  for (auto [percentile, value] : {std::pair{0.0, 10.0},
+                                   {50.0, 10.0},
+                                   {80.0, 10.0},
+                                   {81.0, 20.0},
+                                   {90.0, 20.0},
+                                   {91.0, 30.0},
+                                   {100.0, 30.0}}) {
+    g.percentile = percentile;
+    EXPECT_DOUBLE_EQ(group_events({store.get()}, {}, g, scanned).groups.at(0).value, value) << percentile;
+  }
+}
+
 TEST_F(StoreTest, NoEventsWantedCostsNoScan) {
   add(1, 0, 200, "x");
   commit();

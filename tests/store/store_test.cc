@@ -61,7 +61,7 @@ TEST_F(StoreTest, WhatCannotBeReadNowIsNotTakenForNothing) {
   store = Store::at(folder);
   reads_fail = true;
   EXPECT_FALSE(store->held(sender));
-  EXPECT_FALSE(store->remove("gate-2026-11-23")) << "what it holds must be known first";
+  EXPECT_FALSE(store->remove("gate-2026-11-23", "deleted")) << "what it holds must be known first";
   reads_fail = false;
   ASSERT_TRUE(store->held(sender));
   EXPECT_EQ(store->held(sender)->stored, 1u);
@@ -166,7 +166,7 @@ TEST_F(StoreTest, WhatASenderHasThereOutlivesItsIndex) {
   add(9, 0, 200, "a");
   commit("two");
   EXPECT_EQ(store->held(sender)->newest, (RecordNumber{sender.epoch, 9}));
-  store->remove("two");
+  store->remove("two", "deleted");
   store.reset();
   store = Store::at(folder);
   EXPECT_EQ(store->held(sender)->newest, (RecordNumber{sender.epoch, 9}));
@@ -183,8 +183,8 @@ TEST_F(StoreTest, CountsWhatItStoredThoughIndexesGo) {
   EXPECT_EQ(store->held(sender)->stored, 6u);
   reopen();
   EXPECT_EQ(store->held(sender)->stored, 6u);
-  ASSERT_TRUE(store->remove("one"));
-  EXPECT_FALSE(store->remove("one"));
+  ASSERT_TRUE(store->remove("one", "deleted"));
+  EXPECT_FALSE(store->remove("one", "deleted"));
   EXPECT_EQ(store->held(sender)->stored, 6u);
   reopen();
   EXPECT_EQ(store->held(sender)->stored, 6u);
@@ -293,7 +293,7 @@ class Retention : public StoreTest {
   }
   std::vector<std::string> retain(std::int64_t oldest, std::uint64_t bytes) {
     std::vector<std::string> names;
-    for (const Store::Removed& r : store->retain(oldest, bytes)) {
+    for (const Removed& r : store->retain(oldest, bytes)) {
       names.push_back(r.index);
       EXPECT_NE(r.why, "");
       EXPECT_EQ(r.events, 1u);
@@ -349,6 +349,30 @@ TEST_F(Retention, AWildEventTimeIsNoNewestWhenRoomIsMade) {
   arrived("day", kMorning + 600 * kSecond);
   EXPECT_EQ(retain(0, 1), Bodies{"wild"});
 }
+TEST_F(Retention, WhatWentIsListed) {
+  EXPECT_TRUE(store->removed().empty());
+  add(1, 0, 200, "old");
+  commit("day-1");
+  arrived("day-1", kMorning);
+  add(2, 1440, 200, "new"), add(3, 1440, 200, "new");
+  commit("day-2");
+  EXPECT_EQ(retain(limit, 0), Bodies{"day-1"});
+  ASSERT_TRUE(store->remove("day-2", "deleted by anna"));
+  const auto gone = store->removed();
+  ASSERT_EQ(gone.size(), 2u);
+  EXPECT_EQ(gone[0].index, "day-1");
+  EXPECT_EQ(gone[0].events, 1u);
+  EXPECT_EQ(gone[0].why, "its last event and its last arrival are older than `keep.age`");
+  EXPECT_EQ(gone[1].why, "deleted by anna");
+  EXPECT_EQ(gone[1].events, 2u);
+  EXPECT_GT(gone[1].bytes, 0u);
+  for (int i = 0; i < 300; ++i) note_removed(folder, {"i" + std::to_string(i), "x", 1, 1, i});
+  EXPECT_EQ(store->removed().size(), kMostRemovals);
+  EXPECT_EQ(store->removed().back().index, "i299");
+  note_removed(folder, {"i299", "again", 1, 1, 300});
+  EXPECT_EQ(store->removed().size(), kMostRemovals) << "a removal that is done again counts once";
+}
+
 TEST_F(Retention, NoMoreIsRemovedThanIsNeeded) {
   for (int day = 1; day <= 3; ++day) {
     add(static_cast<std::uint64_t>(day), day, 200, "one");
@@ -375,7 +399,7 @@ TEST_F(Retention, NothingIsRemovedThatWouldBeSentAgain) {
   add(1, 0, 200, "old");
   commit("day-1");
   std::filesystem::create_directories(folder + "/held.new/x");  // what is held cannot be written down
-  EXPECT_FALSE(store->remove("day-1"));
+  EXPECT_FALSE(store->remove("day-1", "deleted"));
   EXPECT_EQ(find(""), Bodies{"old"});
 }
 TEST_F(StoreTest, ADamagedIndexSaysWhatToDo) {
@@ -393,9 +417,9 @@ TEST_F(StoreTest, ADamagedIndexSaysWhatToDo) {
 TEST_F(StoreTest, DeletedIndexIsBegunAnew) {
   add(1, 0, 200, "gone");
   commit();
-  EXPECT_TRUE(store->remove("gate-2026-11-23"));
-  EXPECT_FALSE(store->remove("gate-2026-11-23"));
-  EXPECT_FALSE(store->remove("../gate"));
+  EXPECT_TRUE(store->remove("gate-2026-11-23", "deleted"));
+  EXPECT_FALSE(store->remove("gate-2026-11-23", "deleted"));
+  EXPECT_FALSE(store->remove("../gate", "deleted"));
   add(2, 0, 200, "here");
   EXPECT_EQ(commit().stored, 1u);
   EXPECT_EQ(find(""), (Bodies{"here"}));
