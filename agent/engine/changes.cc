@@ -232,6 +232,7 @@ std::string Engine::reload(std::shared_ptr<const Configuration> configuration) {
     if (committed_ < ticket) return "the program is stopping";
   }
   if (problem.empty()) {
+    names_->save(*spool_);
     start_destinations();
     unmatched_.forget();
     leftovers_.forget();

@@ -45,6 +45,11 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   auto spool = Spool::open(*disk, settings);
   if (!spool) return spool.problem();
   engine->spool_ = std::move(*spool);
+  engine->names_.emplace(engine->data_ + "/names");
+  if (const std::string lost = engine->names_->restore(*engine->spool_); !lost.empty())
+    engine->problems_.set("spool: names", "the spool had lost the names of " + lost +
+                                              "; they were found again in " + engine->data_ +
+                                              "/names, and go on as they were");
   engine->deaths_ = std::make_unique<Deaths>(engine->data_);
   if (const auto files = engine->deaths_->files_set_apart(); !files.empty())
     engine->problems_.set(
@@ -83,6 +88,7 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   if (problem.empty()) problem = engine->keep_leaving(*configuration, former);
   if (!problem.empty()) return Problem{problem, "", 0, 0};
   if (sent) engine->give_up_memories();
+  engine->names_->save(*engine->spool_);
   engine->start_destinations();
   engine->start_sources();
   engine->meter_ = std::thread([e = engine.get()] { e->run_meter(); });

@@ -21,6 +21,7 @@
 #include "agent/engine/delivery.h"
 #include "agent/engine/flow_counters.h"
 #include "agent/engine/identities.h"
+#include "agent/engine/kept_names.h"
 #include "agent/engine/live.h"
 #include "agent/engine/samples.h"
 #include "agent/engine/turnstile.h"
@@ -236,6 +237,7 @@ class Engine final : public Intake {
 
   const Clock& clock_;
   std::string data_;
+  std::optional<KeptNames> names_;
   std::unique_ptr<Deaths> deaths_;
   std::unique_ptr<Disk> memory_;  // of the spool, if it is there
   std::unique_ptr<Spool> spool_;

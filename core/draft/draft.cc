@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <deque>
 #include <map>
 #include <set>
 
@@ -144,9 +145,42 @@ class Drafter {
     return true;
   }
 
+  // Lines that go on while a double quote is open, as in CSV; nothing if there are none.
+  std::vector<std::string_view> joined_in_quotes() {
+    constexpr std::size_t kMostOfOne = 500;
+    std::vector<std::string_view> all;
+    for (std::size_t i = 0; i < lines_.size();) {
+      const auto odd = [&](std::size_t line) {
+        return std::count(lines_[line].begin(), lines_[line].end(), '"') % 2 != 0;
+      };
+      std::size_t end = i + 1;
+      if (odd(i)) {
+        while (end < lines_.size() && end - i < kMostOfOne && !odd(end)) ++end;
+        if (end == lines_.size() || end - i == kMostOfOne) return {};  // it is never closed
+        ++end;
+      }
+      if (end == i + 1) {
+        all.push_back(lines_[i++]);
+        continue;
+      }
+      std::string& text = whole_.emplace_back(lines_[i]);
+      for (++i; i < end; ++i) (text += '\n') += lines_[i];
+      all.push_back(text);
+    }
+    return all.size() == lines_.size() ? std::vector<std::string_view>() : all;
+  }
+
   bool csv() {
     auto table = draft_table(lines_, now_);
-    if (!table) return false;
+    if (!table) {
+      const std::vector<std::string_view> whole = joined_in_quotes();
+      if (!whole.empty()) table = draft_table(whole, now_);
+      if (!table) return false;
+      draft_.join = "quoted: true";
+      draft_.joined += lines_.size() - whole.size();
+      lines_ = whole;
+      draft_.lines = lines_.size();
+    }
     texts_.push_back({table->text, "CSV"});
     draft_.time_field = table->time_field;
     draft_.notes.push_back(table->header
@@ -327,7 +361,7 @@ class Drafter {
     }
     std::erase_if(draft_.templates, [](const DraftTemplate& t) { return t.lines == 0; });
     for (DraftTemplate& t : draft_.templates) {
-      if (draft_.joined != 0) {
+      if (draft_.joined != 0 && whole_.empty()) {
         // The lines behind the first go to one field.
         const std::string more = "{[}{:/\\n/}{exception.stacktrace:rest}{]}";
         if (t.text.ends_with("{message}"))
@@ -367,6 +401,7 @@ class Drafter {
   }
 
   std::int64_t now_;
+  std::deque<std::string> whole_;  // lines that were put together
   std::vector<std::string_view> lines_;
   std::vector<std::pair<std::string, std::string>> texts_;  // template, layout
   std::string found_text_;

@@ -1,5 +1,6 @@
 // note: rows of a table from events. Memory: the table; by `k` and the key, its row.
 #include <algorithm>
+#include <atomic>
 
 #include "core/nearest.h"
 #include "core/steps/memory.h"
@@ -71,7 +72,7 @@ class Note final : public MemoryStep {
     Memory(std::vector<std::string> names, std::int64_t age)
         : rows(std::make_shared<NotedTable>(std::move(names))), longest(age) {}
     const std::shared_ptr<NotedTable> rows;
-    std::int64_t longest;
+    std::atomic<std::int64_t> longest;  // a changed step goes on with it while a turn is taken
     std::uint64_t bytes() const { return rows->bytes() + kCharge * rows->size(); }
     Size size() const override { return {rows->size(), bytes(), 0}; }
     std::int64_t next_due() const override {

@@ -30,6 +30,22 @@ std::vector<std::string> sample(const std::string& name) {
   return lines;
 }
 
+TEST(Drafts, CsvMayHaveLineFeedsInQuotes) {
+  const std::vector<std::string> lines{"at,till,goods,euros,note",
+                                       "2026-11-30T09:00:01Z,3,\"Ticket, day\",12.50,",
+                                       "2026-11-30T09:00:07Z,3,\"Coffee\",3.20,\"said: \"\"no lid\"\"",
+                                       "",
+                                       "and sugar\"",
+                                       "2026-11-30T09:01:00Z,4,Map,7.10,x",
+                                       "2026-11-30T09:02:00Z,4,Map,7.10,y"};
+  const Draft d = draft_of(lines);
+  EXPECT_EQ(d.join, "quoted: true");
+  EXPECT_EQ(d.lines, 5u);
+  ASSERT_FALSE(d.templates.empty());
+  EXPECT_EQ(d.templates[0].text, "{:csv(at:rfc3339, till:int, goods, euros:decimal, note)}");
+  EXPECT_EQ(draft_of({"a,b", "1,\"x", "2,y", "3,z"}).join, "") << "the quote is never closed";
+}
+
 struct Shape {
   const char *line, *shape;
 };
