@@ -101,6 +101,78 @@ BENCHMARK(many_files)
     ->Iterations(1)
     ->Unit(benchmark::kMillisecond);
 
+// A table that events fill, with a million rows, looked into by others, and after a restart.
+void many_noted(benchmark::State& state) {
+  constexpr int kRows = 1'000'000, kScans = 10'000;
+  std::string pattern = "/tmp/dingle-bench-XXXXXX";
+  const std::string dir = ::mkdtemp(pattern.data());
+  std::ofstream(dir + "/c.yaml") << "version: 1\nserver: { data: " << dir
+                                 << "/data, listen: '127.0.0.1:0' }\n"
+                                 << "tables: { boarded: { noted: [ship, at] } }\n"
+                                 << "sources: { boarding: { files: { paths: ['" << dir
+                                 << "/boarding.log'] } }, gate: { files: { paths: ['" << dir
+                                 << "/gate.log'] } } }\npipelines:\n  boarding:\n    from: [boarding]\n    "
+                                    "steps: [ parse: { templates: ['{booking:word} boarded "
+                                    "{ship} at {at:rfc3339}'] }, note: { table: boarded, by: booking, "
+                                    "most_keys: 1000000, most_bytes: 100MiB } ]\n    to: [to]\n"
+                                 << "  gate:\n    from: [gate]\n    steps: [ parse: { templates: "
+                                    "['{booking:word} passes'] }, lookup: { table: boarded, by: booking } ]\n"
+                                    "    to: [to]\ndestinations: { to: { nowhere: {} } }\n";
+  std::ofstream boarding(dir + "/boarding.log"), gate(dir + "/gate.log");
+  const auto booking = [](int i) {
+    return fmt::format("bk-{:07}", static_cast<std::int64_t>(i) * 7919 % kRows);
+  };
+  const auto highest = [](const RunningProgram& program) {
+    std::ifstream in("/proc/" + std::to_string(program.pid()) + "/status");
+    for (std::string line; std::getline(in, line);)
+      if (line.starts_with("VmHWM:")) return std::stod(line.substr(6)) / 1024;
+    return 0.0;
+  };
+  for (auto _ : state) {
+    int passed = 0;
+    // How many of the scans found nothing.
+    const auto scan = [&](const RunningProgram& program) {
+      for (int i = 0; i < kScans; ++i) gate << booking(passed++ * 97 % kRows) << " passes\n";
+      gate.flush();
+      for (int i = 0; i < 600; ++i, std::this_thread::sleep_for(std::chrono::milliseconds(100))) {
+        const nlohmann::json s = program.status();
+        if (s.is_discarded()) continue;
+        for (const auto& p : s["pipelines"])
+          if (p["name"] == "gate" && p["in"] == passed) return p["steps"][1]["missed"].get<double>();
+      }
+      return static_cast<double>(kScans);
+    };
+    double missed = 0;
+    {
+      RunningProgram program(dir);
+      for (int i = 0; i < kRows; ++i)
+        boarding << booking(i)
+                 << fmt::format(" boarded Storm Petrel {} at 2026-11-30T0{}:00:00Z\n", i % 40, i % 10);
+      boarding.flush();
+      for (int i = 0; i < 600; ++i, std::this_thread::sleep_for(std::chrono::milliseconds(100))) {
+        const nlohmann::json s = program.status();
+        if (!s.is_discarded() && s["sources"][0].value("events", 0) == kRows) break;
+      }
+      missed += scan(program);
+      state.counters["MiB of memory at most (asked: below 200)"] = highest(program);
+    }
+    RunningProgram again(dir);
+    const auto begin = Clock::now();
+    while (again.status().is_discarded() && Clock::now() - begin < std::chrono::seconds(60)) {
+    }
+    state.counters["s until it answers after a restart"] =
+        std::chrono::duration<double>(Clock::now() - begin).count();
+    missed += scan(again);
+    state.counters["MiB at most after a restart"] = highest(again);
+    state.counters["rows not found, of 20 000"] = missed;
+  }
+  std::filesystem::remove_all(dir);
+}
+BENCHMARK(many_noted)
+    ->Name("a table of a million noted rows/limits")
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond);
+
 // JSON keys that never come again, batch after batch, as a pipeline reads them.
 void endless_keys(benchmark::State& state) {
   constexpr std::uint64_t kKeys = 100'000'000, kOfLine = 200, kLines = 100;
