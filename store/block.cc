@@ -55,6 +55,14 @@ std::vector<FieldId> Block::fields() const {
   return all;
 }
 
+std::vector<Block::ColumnInfo> Block::columns() const {
+  std::vector<ColumnInfo> all;
+  for (const Column& c : columns_)
+    if (c.field != kNoField && c.kind <= static_cast<std::uint8_t>(Kind::map))
+      all.push_back({field_name(c.field), c.field, static_cast<Kind>(c.kind), c.more, c.present, c.size});
+  return all;
+}
+
 std::size_t Block::bytes() const {
   std::size_t all = 0;
   for (const Column& c : columns_) all += std::min(c.size, kLargestChunk);

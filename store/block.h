@@ -81,7 +81,16 @@ class Block : public FieldReader {
   static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load);
 
   std::size_t count() const { return count_; }
-  std::vector<FieldId> fields() const;       // that some of its events have
+  std::vector<FieldId> fields() const;  // that some of its events have
+  // What the directory says of a field's column; the name lives as long as the block.
+  struct ColumnInfo {
+    std::string_view name;
+    FieldId field = kNoField;
+    Kind kind = Kind::absent;
+    bool more = false;  // not the event's own
+    std::size_t present = 0, bytes = 0;
+  };
+  std::vector<ColumnInfo> columns() const;
   std::size_t bytes() const;                 // of its columns, decompressed; costs no reading
   bool damaged() const { return damaged_; }  // a chunk could not be read: its columns look absent
 

@@ -11,7 +11,9 @@
 #include <cstdint>
 #include <deque>
 #include <limits>
+#include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -24,12 +26,23 @@ namespace dingle {
 inline constexpr std::size_t kMostGroups = 50'000;
 inline constexpr std::size_t kMostSamples = 200'000;
 
+// The place of an event in the order of all: by time, events of one time by where they lie.
+struct EventPlace {
+  std::int64_t timestamp = 0;
+  EventOrder order;
+  friend auto operator<=>(const EventPlace&, const EventPlace&) = default;
+  std::string text() const;  // "1795428000000000000-1f-2-3-4"
+  static std::optional<EventPlace> parse(std::string_view text);
+};
+
 struct Query {
   Condition where;
   std::int64_t from =
       std::numeric_limits<std::int64_t>::min();                // event times, ns since 1970; from inclusive,
   std::int64_t to = std::numeric_limits<std::int64_t>::max();  // to exclusive
-  std::vector<std::string> indexes;                            // names, `*` for any text; empty: all
+  bool oldest = false;                                         // the oldest come first
+  std::optional<EventPlace> after;   // only what comes behind that place, in the order in which events come
+  std::vector<std::string> indexes;  // names, `*` for any text; empty: all
   std::chrono::steady_clock::time_point until =
       std::chrono::steady_clock::time_point::max();         // then it stops
   std::shared_ptr<const std::atomic<bool>> left = nullptr;  // it stops once this is set: nobody waits for it
@@ -53,12 +66,31 @@ struct UnknownFields {
 UnknownFields unknown_fields(const std::vector<const Store*>& stores, const Query& query,
                              const std::vector<FieldId>& fields);
 
+// What the directories of blocks say of the fields in the time of the query; its condition does not count. A block counts whole that
+// lies partly in that time.
+struct FieldSeen {
+  std::string name;
+  std::map<Kind, std::uint64_t> kinds;  // and how many events have it so
+  std::uint64_t events = 0, bytes = 0;  // bytes as in the columns, before they are compressed
+  bool own = false;                     // some event has it itself, not from where it came
+  std::vector<std::string> examples;    // at most kExamples that differ, of the newest block that has it
+  static constexpr std::size_t kExamples = 3, kMostFields = 10'000;
+};
+struct FieldsSeen {
+  std::vector<FieldSeen> fields;  // by name
+  std::uint64_t events = 0;
+  bool more = false;  // there are more than kMostFields
+};
+// Costs a directory a block, and of each field one column.
+FieldsSeen fields_seen(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned);
+
 struct FoundEvent {
   std::int64_t timestamp = 0;
   EventOrder order;
   std::string index, json;  // the event as one JSON object
+  EventPlace place() const { return {timestamp, order}; }
 };
-// The newest `limit` events, newest first; fewer if their texts would have more than `most_bytes` in all, which
+// The newest `limit` events, newest first (or the oldest, oldest first); fewer if their texts would have more than `most_bytes` in all, which
 // `scanned.cut` then says. `write`: what makes the texts.
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
                                     std::size_t limit,

@@ -1,5 +1,6 @@
 #include "agent/tables/place_file.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <maxminddb.h>
 #include <netinet/in.h>
@@ -16,7 +17,7 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kMostLooked = 2000;  // records, for the paths that are there
-constexpr std::size_t kMostPaths = 1000, kDeepest = 16;
+constexpr std::size_t kMostPaths = 1000, kDeepestPath = 16;
 
 // A number of the metadata; 0: it is not there. Its name and itself stand in bytes, length first (MaxMind DB 2.0, "Output Data Section").
 std::uint64_t metadata_number(std::string_view metadata, const std::string& name) {
@@ -60,7 +61,7 @@ Value value_of(const MMDB_entry_data_s& data) {
 // The paths in one record; `entry` is moved behind it.
 void paths_in(const MMDB_entry_data_list_s*& entry, const std::string& path, std::size_t depth,
               std::set<std::string>& to) {
-  if (entry == nullptr || depth > kDeepest) return;
+  if (entry == nullptr || depth > kDeepestPath) return;
   const MMDB_entry_data_s& data = entry->entry_data;
   entry = entry->next;
   const bool map = data.type == MMDB_DATA_TYPE_MAP;

@@ -10,7 +10,8 @@ namespace {
 struct SearchOptions {
   QueryOptions query;
   std::size_t limit = 20;
-  bool full = false;
+  bool full = false, oldest = false;
+  std::string after;
   std::vector<std::string> fields;
 };
 
@@ -18,10 +19,13 @@ int run_search(Client& client, const SearchOptions& o) {
   Parameters parameters = o.query.parameters(client);
   parameters.emplace("limit", std::to_string(o.limit));
   if (o.full) parameters.emplace("types", "true");
+  if (o.oldest) parameters.emplace("oldest", "true");
+  if (!o.after.empty()) parameters.emplace("after", o.after);
   Answer a = call(client, "GET", "/v1/events", parameters);
   if (!a.ok) return kFoundProblems;
   const bool damaged = report_problems(a.body);
   const std::vector<Json> events(a.body["events"].begin(), a.body["events"].end());
+  const std::string next = a.body.value("next", "");
   if (client.output != OutputForm::table || !o.fields.empty()) {
     std::vector<Column> columns;
     for (const std::string& field : o.fields)
@@ -35,6 +39,7 @@ int run_search(Client& client, const SearchOptions& o) {
         row = std::move(kept);
       }
     print_rows(client, columns.empty() ? columns_of(rows) : columns, rows);
+    if (!next.empty()) std::cerr << "note: there are more; go on with --after " << next << "\n";
   } else {
     for (std::size_t i = 0; i < events.size(); ++i) {
       if (o.full)
@@ -44,9 +49,12 @@ int run_search(Client& client, const SearchOptions& o) {
     }
     const Json& s = a.body["scanned"];
     std::cout << paint(client, "2",
-                       "newest " + with_thousands(static_cast<std::int64_t>(events.size())) +
-                           " shown; read " + counted(s["events_read"].get<std::int64_t>(), "event") +
-                           ", left out " + with_thousands(s["blocks_left_out"].get<std::int64_t>()) + " of " +
+                       (o.oldest ? "oldest " : "newest ") +
+                           with_thousands(static_cast<std::int64_t>(events.size())) +
+                           (o.after.empty() ? " shown" : " behind that place shown") +
+                           (next.empty() ? "" : ", and there are more: --after " + next) + "; read " +
+                           counted(s["events_read"].get<std::int64_t>(), "event") + ", left out " +
+                           with_thousands(s["blocks_left_out"].get<std::int64_t>()) + " of " +
                            counted(s["blocks"].get<std::int64_t>(), "block") + " unread")
               << "\n";
   }
@@ -60,6 +68,8 @@ const CommandRegistration search_command(
       auto o = std::make_shared<SearchOptions>();
       o->query.add_to(app);
       app.option("--limit", o->limit, "At most so many").with_default();
+      app.flag("--oldest", o->oldest, "The oldest, oldest first");
+      app.option("--after", o->after, "Go on behind the last one that was shown, as it says");
       app.flag("--full", o->full, "All fields of each event, with their types");
       app.option("--fields", o->fields, "Only these fields, as columns").separated_by(',');
       return [o](Client& client) { return run_search(client, *o); };

@@ -1,4 +1,5 @@
 // The calls about sample sets: lines kept under a name, to rehearse with.
+#include "agent/rehearsal/rehearsal.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"

@@ -115,16 +115,27 @@ HttpAnswer list_events(Api& api, const Asked& asked) {
   constexpr std::size_t kMostBytes = AnswerList::kMostBytes;
   const OpenStores held = stores(api, asked);
   Scanned scanned;
-  const Query query = asked.query();
+  Query query = asked.query();
+  query.oldest = asked.flag("oldest");
+  if (asked.given("after")) {
+    query.after = EventPlace::parse(asked.text("after"));
+    if (!query.after)
+      return api_error(400, "`after` is no place of an event", "take it from `next` of an answer", "after");
+  }
   api.asked_fields().note(query.where.fields(), system_now());
-  const auto found =
-      find_events(held.stores, query, asked.number("limit"), asked.flag("types"), scanned, kMostBytes);
+  const std::size_t limit = asked.number("limit");
+  // One more than is wanted says whether there are more.
+  auto found =
+      find_events(held.stores, query, limit == 0 ? 0 : limit + 1, asked.flag("types"), scanned, kMostBytes);
+  const bool more = scanned.cut || found.size() > limit;
+  if (found.size() > limit) found.pop_back();
   std::string out = "{\"events\":[";
   for (std::size_t i = 0; i < found.size(); ++i) {
     if (i) out += ',';
     out += found[i].json;
   }
   out += "],";
+  if (more && !found.empty()) out += "\"next\":\"" + found.back().place().text() + "\",";
   if (scanned.cut) out += "\"cut_at_bytes\":" + std::to_string(kMostBytes) + ",";
   Json told = scanned_json(scanned);
   if (scanned.matched == 0) explain(told, held, query, query.where.fields());
@@ -301,25 +312,34 @@ const CallRegistration kEvents(
     {.method = "GET",
      .path = "/v1/events",
      .name = "listEvents",
-     .text = "The newest events that satisfy a condition, newest first.",
+     .text = "The newest events that satisfy a condition, newest first; or the oldest. `next`, if there are "
+             "more: go on with it as `after`.",
      .parameters =
          with_query({{.name = "limit",
                       .type = OptionType::integer,
                       .fallback = "50",
-                      .text = "At most so many; those before them by `to`, the time of the last one.",
+                      .text = "At most so many.",
                       .most = 10'000},
+                     {.name = "oldest", .type = OptionType::boolean, .text = "The oldest, oldest first."},
+                     {.name = "after",
+                      .text = "Only what comes behind that place in the same order: `next` of an answer. "
+                              "None is left out or comes twice, "
+                              "however many events have one time."},
                      {.name = "types",
                       .type = OptionType::boolean,
                       .text = "Name the types of the fields in `dingle.types`."}}),
      .run = list_events,
      .example =
          R"({"events":[{"timestamp":"2026-11-23T10:00:00Z","body":"192.0.2.7 200","client.address":"192.0.2.7",
-       "http.response.status_code":200,"service.name":"ticket-gate","dingle.pipeline":"gate"}],"scanned":{"matched":6,
+       "http.response.status_code":200,"service.name":"ticket-gate","dingle.pipeline":"gate"}],
+       "next":"1795428000000000000-2f4a71-4e-1c8-0","scanned":{"matched":6,
        "events_read":1200,"blocks":23,"blocks_left_out":17,"indexes":4,"complete":true}})",
      .answer =
          [] {
-           return object_of(
-               {{"events", list_of(map_of(is_anything()))}, cut_at_bytes(), {"scanned", scanned_schema()}});
+           return object_of({{"events", list_of(map_of(is_anything()))},
+                             {"next", is_text(), false},
+                             cut_at_bytes(),
+                             {"scanned", scanned_schema()}});
          },
      .is_long = true});
 const CallRegistration kHeld(

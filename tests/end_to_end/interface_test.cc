@@ -392,6 +392,39 @@ TEST(Watch, ShowsEventsAsTheyArrive) {
   EXPECT_EQ(daemon.dingle({"watch", "--pipeline", "gaet"}).status, 1);
 }
 
+TEST(Client, GoesOnWhereAPageEnded) {
+  Daemon daemon(kSimple);
+  std::string lines;
+  for (int n = 0; n < 50; ++n) lines += "192.0.2.1 200 e" + std::to_string(n) + "\n";
+  daemon.write("a.log", lines);  // all have one time
+  daemon.start();
+  daemon.settled();
+  for (const bool oldest : {false, true}) {
+    std::vector<std::string> messages;
+    std::string after;
+    for (int pages = 0; pages < 9; ++pages) {
+      std::vector<std::string> arguments{"search",   "status = 200", "--limit", "7",
+                                         "--fields", "message",      "-o",      "ndjson"};
+      if (oldest) arguments.push_back("--oldest");
+      if (!after.empty()) arguments.insert(arguments.end(), {"--after", after});
+      const Ran page = daemon.dingle(arguments);
+      std::istringstream in(page.out);
+      for (std::string line; std::getline(in, line);) messages.push_back(Json::parse(line)["message"]);
+      const std::size_t at = page.err.find("--after ");
+      if (at == std::string::npos) break;
+      after = page.err.substr(at + 8, page.err.find('\n', at) - at - 8);
+    }
+    std::vector<std::string> expected;
+    for (int n = 0; n < 50; ++n) expected.push_back("e" + std::to_string(oldest ? n : 49 - n));
+    EXPECT_EQ(messages, expected);
+  }
+  EXPECT_NE(
+      daemon.dingle({"search", "--limit", "7"}).out.find("newest 7 shown, and there are more: --after "),
+      std::string::npos);
+  EXPECT_NE(daemon.dingle({"search", "--after", "x"}).err.find("`after` is no place of an event"),
+            std::string::npos);
+}
+
 TEST(Client, OutputFormsAndErrors) {
   Daemon daemon(kSimple);
   daemon.write("a.log", "192.0.2.1 200 \"quoted\", yes\n192.0.2.2 500 x\n192.0.2.2 500 y\nbad\n");
@@ -430,7 +463,8 @@ TEST(Start, RefusesASecondOneOnTheSameData) {
 TEST(Demo, SevenServicesAndOneTraceIdAcrossThem) {
   std::string text = read_file(std::string(DINGLE_SOURCE) + "/demo/dingle.yaml");
   text = text.substr(text.find("patterns:"));
-  text.replace(text.find("demo/customs"), 4, std::string(DINGLE_SOURCE) + "/demo");
+  for (const char* file : {"demo/customs", "demo/places"})
+    text.replace(text.find(file), 4, std::string(DINGLE_SOURCE) + "/demo");
   for (std::size_t at; (at = text.find("demo/data/logs")) != std::string::npos;)
     text.replace(at, 14, "{dir}/logs");
   Daemon daemon(text);

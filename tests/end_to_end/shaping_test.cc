@@ -238,6 +238,20 @@ destinations: { store: { index: {} } }
   const Json form =
       Json::parse(http.post("/v1/weigh", "where=n+%3C+10", "application/x-www-form-urlencoded").body);
   EXPECT_EQ(form["events"], 10);
+  // The same from the other side: which fields there are.
+  std::map<std::string, Json> fields;
+  for (const Json& f : Json::parse(daemon.dingle({"fields", "-o", "json"}).out)) fields[f["field"]] = f;
+  EXPECT_EQ(fields["ship"]["events"], 600);
+  EXPECT_EQ(fields["ship"]["types"], (Json{{"text", 600}}));
+  EXPECT_EQ(fields["ship"]["examples"], (Json{"Kittiwake"}));
+  EXPECT_FALSE(fields["ship"]["last_asked"].is_null());
+  EXPECT_TRUE(fields["vessel"]["last_asked"].is_null());
+  EXPECT_FALSE(fields["log.file.path"]["own"].get<bool>());
+  EXPECT_EQ(fields["log.file.path"]["made_by"], (Json{"source gate"}));
+  const Ran table = daemon.dingle({"fields", "--like", "ship"});
+  EXPECT_NE(table.out.find("1 field in 600 events"), std::string::npos) << table.out;
+  EXPECT_NE(daemon.dingle({"fields", "--destination", "stroe"}).err.find("did you mean `store`?"),
+            std::string::npos);
 }
 
 double sample_of(const std::string& metrics, const std::string& series) {

@@ -361,6 +361,75 @@ TEST_F(StoreTest, PercentilesCountWhatEventsStandFor) {
   }
 }
 
+TEST_F(StoreTest, PagesLeaveNothingOutAndShowNothingTwice) {
+  // Many of one time, over several blocks and indexes.
+  std::uint64_t n = 0;
+  for (int part = 0; part < 6; ++part) {
+    for (int i = 0; i < 50; ++i, ++n)
+      add(n + 1, static_cast<std::int64_t>(n * 7 % 5), 200, "e" + std::to_string(n));
+    commit(part % 2 ? "odd" : "even");
+  }
+  for (const bool oldest : {false, true})
+    for (const std::size_t limit : {1u, 7u, 50u, 299u, 300u, 1000u}) {
+      Query query;
+      query.oldest = oldest;
+      std::vector<EventPlace> all;
+      for (std::size_t pages = 0; pages < 400; ++pages) {
+        Scanned scanned;
+        const auto found = find_events({store.get()}, query, limit, false, scanned);
+        for (const FoundEvent& e : found) all.push_back(e.place());
+        if (found.size() < limit) break;
+        query.after = EventPlace::parse(found.back().place().text());
+        ASSERT_TRUE(query.after);
+      }
+      EXPECT_EQ(all.size(), n) << limit;
+      EXPECT_TRUE(std::is_sorted(all.begin(), all.end(), [&](const EventPlace& a, const EventPlace& b) {
+        return oldest ? a < b : a > b;
+      }));
+      EXPECT_EQ(std::adjacent_find(all.begin(), all.end()), all.end());
+    }
+}
+
+TEST(EventPlaces, AreReadAsTheyAreWritten) {
+  const EventPlace place{-5, {UINT64_MAX, 1, 0, 17}};
+  EXPECT_EQ(EventPlace::parse(place.text()), place);
+  for (const char* none :
+       {"", "1", "1-2-3-4", "1-2-3-4-5-6", "x-1-1-1-1", "1-1-1-1-", "1-1-1-1-g", "1-1-1-1-11111111111111111"})
+    EXPECT_EQ(EventPlace::parse(none), std::nullopt) << none;
+}
+
+TEST_F(StoreTest, FieldsAreSeenInTheDirectories) {
+  add(1, 0, 200, "a"), add(2, 0, 503, "b"), add(3, 0, 200, "c");
+  fields.back()[0] = {field_id("status"), Value::text("ok")};
+  fields.back().push_back({field_id("long"), Value::text(texts.emplace_back(std::string(3000, 'x')))});
+  events.back().fields = fields.back();
+  const std::vector<Field> more{{field_id("service.name"), Value::text("gate")}};
+  for (StoredEvent& e : events) e.more = more;
+  commit();
+  add(4, 1440, 200, "the next day");
+  commit("gate-2026-11-24");
+  Scanned scanned;
+  std::string shown;
+  const FieldsSeen seen = fields_seen({store.get()}, {}, scanned);
+  for (const FieldSeen& f : seen.fields) {
+    shown += f.name + (f.own ? "" : "*");
+    for (const auto& [kind, n] : f.kinds)
+      shown += " " + std::string(kind_name(kind)) + ":" + std::to_string(n);
+    for (const std::string& e : f.examples) shown += " " + e.substr(0, 12);
+    shown += "; ";
+  }
+  EXPECT_EQ(shown,
+            "long text:1 xxxxxxxxxxxx; reason text:1 server 503; service.name* text:3 gate; status text:1 "
+            "int:3 200; ");
+  EXPECT_EQ(seen.events, 4u);
+  EXPECT_EQ(scanned.blocks, 2u);
+  Query one;
+  one.indexes = {"gate-2026-11-24"};
+  EXPECT_EQ(fields_seen({store.get()}, one, scanned).fields.size(), 1u);
+  one.from = one.to = kMorning;
+  EXPECT_TRUE(fields_seen({store.get()}, one, scanned).fields.empty());
+}
+
 TEST_F(StoreTest, NoEventsWantedCostsNoScan) {
   add(1, 0, 200, "x");
   commit();
