@@ -38,10 +38,14 @@ int run_fields(Client& client, const FieldsOptions& o) {
   for (const Json& p : a.body["problems"]) std::cerr << "dingle: " << one_line(p.get<std::string>()) << "\n";
   std::vector<Json> rows;
   std::size_t clashes = 0;
+  bool any_asked = false;
   for (Json field : a.body["fields"]) {
     if (!o.like.empty() && field["field"].get<std::string>().find(o.like) == std::string::npos) continue;
     clashes += field["types"].size() > 1;
+    any_asked = any_asked || !field["last_asked"].is_null();
     if (client.output == OutputForm::table) {
+      if (!field["last_asked"].is_null())
+        field["last_asked"] = shown_second(client, field["last_asked"].get<std::string>());
       field["share"] = fmt::format(
           "{:5.1f} %", 100 * field["events"].get<double>() / std::max(1.0, a.body["events"].get<double>()));
       field["types"] = types_of(field);
@@ -51,16 +55,15 @@ int run_fields(Client& client, const FieldsOptions& o) {
     rows.push_back(std::move(field));
   }
   using Look = Column::Look;
-  print_rows(client,
-             {{"field", "FIELD"},
-              {"types", "TYPE"},
-              {"share", "SHARE"},
-              {"events", "EVENTS", Look::count},
-              {"bytes", "BYTES", Look::bytes},
-              {"last_asked", "ASKED", Look::time},
-              {"made_by", "MADE BY"},
-              {"examples", "VALUES"}},
-             rows);
+  std::vector<Column> columns{{"field", "FIELD"},
+                              {"types", "TYPE"},
+                              {"share", "SHARE"},
+                              {"events", "EVENTS", Look::count},
+                              {"bytes", "BYTES", Look::bytes}};
+  if (any_asked || client.output != OutputForm::table) columns.push_back({"last_asked", "ASKED"});
+  columns.push_back({"made_by", "MADE BY"});
+  columns.push_back({"examples", "VALUES"});
+  print_rows(client, columns, rows);
   if (client.output == OutputForm::table) {
     std::string last = counted(static_cast<std::int64_t>(rows.size()), "field") + " in " +
                        counted(a.body["events"].get<std::int64_t>(), "event");
