@@ -2,6 +2,7 @@
 #include <iostream>
 
 #include "client/events.h"
+#include "client/export.h"
 #include "client/query_options.h"
 
 namespace dingle {
@@ -10,15 +11,16 @@ namespace {
 struct SearchOptions {
   QueryOptions query;
   std::size_t limit = 20;
-  bool full = false, oldest = false;
+  bool full = false, oldest = false, all = false, defuse = false;
   std::string after;
   std::vector<std::string> fields;
 };
 
 int run_search(Client& client, const SearchOptions& o) {
   Parameters parameters = o.query.parameters(client);
-  parameters.emplace("limit", std::to_string(o.limit));
   if (o.full) parameters.emplace("types", "true");
+  if (o.all) return export_events(client, {parameters, o.fields, o.oldest, o.defuse, o.after});
+  parameters.emplace("limit", std::to_string(o.limit));
   if (o.oldest) parameters.emplace("oldest", "true");
   if (!o.after.empty()) parameters.emplace("after", o.after);
   Answer a = call(client, "GET", "/v1/events", parameters);
@@ -69,6 +71,10 @@ const CommandRegistration search_command(
       o->query.add_to(app);
       app.option("--limit", o->limit, "At most so many").with_default();
       app.flag("--oldest", o->oldest, "The oldest, oldest first");
+      app.flag("--all", o->all,
+               "All of them, written as they come, with -o ndjson or csv; ends with 1 if it is not all");
+      app.flag("--defuse", o->defuse,
+               "For --all as CSV: texts that a spreadsheet takes for formulas get a quote before them");
       app.option("--after", o->after, "Go on behind the last one that was shown, as it says");
       app.flag("--full", o->full, "All fields of each event, with their types");
       app.option("--fields", o->fields, "Only these fields, as columns").separated_by(',');

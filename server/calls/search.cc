@@ -318,7 +318,7 @@ const CallRegistration kEvents(
          with_query({{.name = "limit",
                       .type = OptionType::integer,
                       .fallback = "50",
-                      .text = "At most so many.",
+                      .text = "At most so many; those behind them by `after`.",
                       .most = 10'000},
                      {.name = "oldest", .type = OptionType::boolean, .text = "The oldest, oldest first."},
                      {.name = "after",

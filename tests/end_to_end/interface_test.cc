@@ -396,6 +396,7 @@ TEST(Client, GoesOnWhereAPageEnded) {
   Daemon daemon(kSimple);
   std::string lines;
   for (int n = 0; n < 50; ++n) lines += "192.0.2.1 200 e" + std::to_string(n) + "\n";
+  lines += "192.0.2.1 500 =1+1\n";
   daemon.write("a.log", lines);  // all have one time
   daemon.start();
   daemon.settled();
@@ -421,6 +422,20 @@ TEST(Client, GoesOnWhereAPageEnded) {
   EXPECT_NE(
       daemon.dingle({"search", "--limit", "7"}).out.find("newest 7 shown, and there are more: --after "),
       std::string::npos);
+  const Ran all = daemon.dingle(
+      {"search", "status = 200", "--all", "--oldest", "-o", "csv", "--fields", "message,status"});
+  EXPECT_TRUE(all.out.starts_with("message,status\r\ne0,200\r\ne1,200\r\n")) << all.out;
+  EXPECT_EQ(std::count(all.out.begin(), all.out.end(), '\n'), 51);
+  EXPECT_EQ(all.err, "50 events, all that there are\n");
+  EXPECT_EQ(all.status, 0);
+  EXPECT_EQ(
+      daemon.dingle({"search", "status = 500", "--all", "--defuse", "-o", "csv", "--fields", "message"}).out,
+      "message\r\n'=1+1\r\n");
+  EXPECT_EQ(daemon.dingle({"search", "status = 500", "--all", "-o", "ndjson", "--fields", "message"}).out,
+            "{\"message\":\"=1+1\"}\n");
+  EXPECT_EQ(daemon.dingle({"search", "--all"}).status, 2);
+  EXPECT_NE(daemon.dingle({"search", "--all", "-o", "csv"}).err.find("CSV needs its columns"),
+            std::string::npos);
   EXPECT_NE(daemon.dingle({"search", "--after", "x"}).err.find("`after` is no place of an event"),
             std::string::npos);
 }

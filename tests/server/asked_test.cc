@@ -79,7 +79,7 @@ INSTANTIATE_TEST_SUITE_P(
         Wrong{"/v1/status", "x=5", "x", "unknown parameter `x`", "this call takes none"},
         Wrong{"/v1/events", "limit=x", "limit", "`limit` takes a whole number, found `x`", "At most so many"},
         Wrong{"/v1/events", "limit=-1", "limit", "`limit` is at least 0, found `-1`", ""},
-        Wrong{"/v1/events", "limit=10001", "limit", "`limit` is at most 10000, found `10001`", "by `to`"},
+        Wrong{"/v1/events", "limit=10001", "limit", "`limit` is at most 10000, found `10001`", "by `after`"},
         Wrong{"/v1/events", "limit=5&limit=6", "limit", "`limit` is given twice", ""},
         Wrong{"/v1/events", "where=", "where", "`where` is empty", "leave it out"},
         Wrong{"/v1/events", "destination=", "destination", "`destination` is empty", "leave it out"},
