@@ -248,6 +248,10 @@ destinations: { store: { index: {} } }
   EXPECT_TRUE(fields["vessel"]["last_asked"].is_null());
   EXPECT_FALSE(fields["log.file.path"]["own"].get<bool>());
   EXPECT_EQ(fields["log.file.path"]["made_by"], (Json{"source gate"}));
+  EXPECT_EQ(Json::parse(
+                http.post("/v1/fields", "to=2026-11-24", "application/x-www-form-urlencoded").body)["events"],
+            600);
+  EXPECT_EQ(http.get("/v1/fields?where=n+%3C+10").status, 400);
   const Ran table = daemon.dingle({"fields", "--like", "ship"});
   EXPECT_NE(table.out.find("1 field in 600 events"), std::string::npos) << table.out;
   EXPECT_NE(daemon.dingle({"fields", "--destination", "stroe"}).err.find("did you mean `store`?"),
