@@ -21,8 +21,8 @@ class PackedMap {
   class Walk {
    public:
     explicit Walk(std::string_view leaf) : leaf_(leaf) {}
-    bool next();  // false at the end
-    const std::string& key() const { return key_; }
+    bool next();                                   // false at the end
+    std::string_view key() const { return key_; }  // until `next`
     std::string_view value() const { return value_; }
     std::size_t begin() const { return begin_; }  // of the entry, in the leaf
     std::size_t end() const { return end_; }
@@ -71,7 +71,7 @@ class PackedMap {
     if (leaf != leaves_.begin()) --leaf;
     for (; leaf != leaves_.end(); ++leaf)
       for (Walk walk(*leaf->second); walk.next();)
-        if (walk.key() >= from && !to(std::string_view(walk.key()), walk.value())) return;
+        if (walk.key() >= from && !to(walk.key(), walk.value())) return;
   }
   template <class To>
   void each(To&& to) const {
