@@ -9,6 +9,9 @@
 #include "demo/place_writer.h"
 #include "tests/core/step_fixture.h"
 
+// The library does not free all when the texts of a file's metadata are damaged.
+extern "C" const char* __lsan_default_suppressions() { return "leak:libmaxminddb"; }
+
 namespace dingle {
 namespace {
 
