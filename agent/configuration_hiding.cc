@@ -41,6 +41,7 @@ void settle_hiding(const Options& options, const Options& server, const Node& at
 
 void check_hiding(const Configuration& configuration, const Node& pipelines, Findings& findings) {
   const auto& nodes = configuration.flow.nodes;
+  const std::string key = configuration.server.section("held").text("key");
   const auto where = [&](const std::string& name) {
     Node at = pipelines;
     for (const Node::Entry& e : pipelines.entries)
@@ -56,10 +57,14 @@ void check_hiding(const Configuration& configuration, const Node& pipelines, Fin
       for (const std::string& source : open.sources)
         if (hiding.pipeline->hides() &&
             std::find(hiding.sources.begin(), hiding.sources.end(), source) != hiding.sources.end())
-          findings.warning(where(open.pipeline->name),
-                           "`" + hiding.pipeline->name + "` hides what lines of `" + source +
-                               "` hold, and `" + open.pipeline->name + "` stores them as they are",
-                           "let it take from `" + hiding.pipeline->name + "`, or hide the same there");
+          findings.warning(
+              where(open.pipeline->name),
+              "`" + hiding.pipeline->name + "` hides what lines of `" + source + "` hold, and `" +
+                  open.pipeline->name + "` stores them as they are",
+              "let it take from `" + hiding.pipeline->name + "`, or hide the same there" +
+                  (key.empty() ? "; of what its destinations refuse only the shape is kept, unless "
+                                 "`server.held.key` is set"
+                               : ""));
   }
 }
 

@@ -21,13 +21,6 @@ namespace {
 
 using Clock = std::chrono::steady_clock;
 
-double memory_mib(const std::string& process) {
-  std::ifstream in("/proc/" + process + "/status");
-  for (std::string line; std::getline(in, line);)
-    if (line.starts_with("VmRSS:")) return std::stod(line.substr(6)) / 1024;
-  return 0;
-}
-
 double processor_seconds(pid_t process) {
   std::ifstream in("/proc/" + std::to_string(process) + "/stat");
   std::string text((std::istreambuf_iterator<char>(in)), {});
@@ -90,7 +83,7 @@ void many_files(benchmark::State& state) {
     state.counters["lines missing, of 100 000"] = static_cast<double>(kFiles * kSeconds - arrived);
     state.counters["% of a core (asked: below 25)"] = busy;
     state.counters["% of a core while nothing is written (below 2)"] = idle;
-    state.counters["MiB of memory (below 100)"] = memory_mib(std::to_string(program.pid()));
+    state.counters["MiB of memory (below 100)"] = memory_mib(program.pid());
   }
   program.stop();
   for (const int file : files) ::close(file);
@@ -180,7 +173,7 @@ void endless_keys(benchmark::State& state) {
   std::uint64_t key = 0;
   for (auto _ : state)
     while (key < kKeys) {
-      if (key == 10'000'000) before = memory_mib("self");
+      if (key == 10'000'000) before = memory_mib(::getpid());
       Batch batch;
       std::vector<Field> members;
       for (std::uint64_t i = 0; i < kLines; ++i) {
@@ -198,7 +191,7 @@ void endless_keys(benchmark::State& state) {
         benchmark::DoNotOptimize(event);
       }
     }
-  state.counters["MiB more after the last 90 million"] = memory_mib("self") - before;
+  state.counters["MiB more after the last 90 million"] = memory_mib(::getpid()) - before;
   state.counters["a name of a configuration is still taken (1)"] = field_id("crane.hook.load") != kNoField;
 }
 BENCHMARK(endless_keys)

@@ -23,10 +23,14 @@ std::string rate(double per_second) {
 void RatioReporter::ReportRuns(const std::vector<Run>& runs) {
   ConsoleReporter::ReportRuns(runs);
   for (const Run& run : runs) {
-    if (const std::string name = run.run_name.function_name; name.ends_with("/limits")) {
-      auto& counters =
-          limits_.emplace_back(name.substr(0, name.size() - 7), std::map<std::string, double>()).second;
-      for (const auto& [what, counter] : run.counters) counters[what] = counter;
+    if (const std::string name = run.run_name.function_name;
+        name.ends_with("/limits") && run.run_type == Run::RT_Iteration) {
+      const std::string shown = name.substr(0, name.size() - 7);
+      if (limits_.empty() || limits_.back().first != shown)
+        limits_.emplace_back(shown, std::map<std::string, double>());
+      auto& worst = limits_.back().second;  // of several runs
+      for (const auto& [what, counter] : run.counters)
+        if (what != "items_per_second") worst[what] = std::max<double>(worst[what], counter);
     }
     auto items = run.counters.find("items_per_second");
     if (run.run_type != Run::RT_Iteration || items == run.counters.end()) continue;

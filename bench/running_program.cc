@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <cstdio>
+#include <fstream>
 
 namespace dingle {
 namespace {
@@ -19,6 +20,13 @@ std::string capture(const std::string& command) {
 }
 
 }  // namespace
+
+double memory_mib(pid_t process) {
+  std::ifstream in("/proc/" + std::to_string(process) + "/status");
+  for (std::string line; std::getline(in, line);)
+    if (line.starts_with("VmRSS:")) return std::stod(line.substr(6)) / 1024;
+  return 0;
+}
 
 RunningProgram::RunningProgram(const std::string& folder) : folder_(folder), pid_(::fork()) {
   if (pid_ != 0) return;

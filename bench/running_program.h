@@ -25,4 +25,6 @@ class RunningProgram {
   pid_t pid_ = 0;
 };
 
+double memory_mib(pid_t process);  // that it has now
+
 }  // namespace dingle

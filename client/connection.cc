@@ -99,9 +99,10 @@ void print_unreachable(const Peer& peer, const std::string& error) {
 
 }  // namespace
 
-Answer call(const Client& client, const std::string& method, const std::string& path,
-            const Parameters& parameters, bool print_problem, const std::string& body) {
-  Answer answer;
+TextAnswer call_text(const Client& client, const std::string& method, const std::string& path,
+                     const Parameters& parameters, bool print_problem, const std::string& body,
+                     const char* type) {
+  TextAnswer answer;
   Peer peer;
   if (!find_peer(client, peer)) return answer;
   constexpr auto kLongest = 120s, kLongestSearch = 660s;  // ten minutes at most, and then some
@@ -110,16 +111,28 @@ Answer call(const Client& client, const std::string& method, const std::string& 
   const HttpTarget target =
       target_of(peer, form ? "POST" : method, parameters.count("within") ? kLongestSearch : kLongest);
   const std::atomic<bool> never{false};
-  const HttpReply reply = HttpConnection().call(target, url_of(peer, path, form ? "" : query),
-                                                {content_type(form)}, form ? query : body, never);
+  HttpReply reply = HttpConnection().call(target, url_of(peer, path, form ? "" : query),
+                                          {form ? content_type(form) : std::string("Content-Type: ") + type},
+                                          form ? query : body, never);
   if (!reply.error.empty()) {
-    print_unreachable(peer, reply.error);
+    if (print_problem) print_unreachable(peer, reply.error);
     return answer;
   }
   answer.status = static_cast<int>(reply.status);
-  answer.body = parse_json(reply.body);
-  answer.ok = reply.status >= 200 && reply.status < 300 && !answer.body.is_discarded();
-  if (!answer.ok && print_problem) print_error(answer.body, answer.status, parameters, body);
+  answer.body = std::move(reply.body);
+  answer.ok = reply.status >= 200 && reply.status < 300;
+  if (!answer.ok && print_problem) print_error(parse_json(answer.body), answer.status, parameters, body);
+  return answer;
+}
+
+Answer call(const Client& client, const std::string& method, const std::string& path,
+            const Parameters& parameters, bool print_problem, const std::string& body, const char* type) {
+  const TextAnswer text = call_text(client, method, path, parameters, print_problem, body, type);
+  Answer answer{.ok = text.ok, .status = text.status, .body = parse_json(text.body)};
+  if (answer.ok && answer.body.is_discarded()) {
+    answer.ok = false;
+    if (print_problem) print_error(answer.body, answer.status, parameters, body);
+  }
   if (answer.ok && answer.body.is_object() && answer.body.contains("cut_at_bytes"))
     std::cerr << "note: this is not all: the answer had reached "
               << format_size(answer.body["cut_at_bytes"].get<std::uint64_t>()) << ", which is the most\n";

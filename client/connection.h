@@ -20,9 +20,20 @@ struct Answer {
   Json body;
 };
 
+// The same with the answer's text as it came; not ok if that is not an answer of success.
+struct TextAnswer {
+  bool ok = false;
+  int status = 0;
+  std::string body;
+};
+
 // The server's address and token come from the data folder; `--server` replaces the address.
 Answer call(const Client& client, const std::string& method, const std::string& path,
-            const Parameters& parameters = {}, bool print_problem = true, const std::string& body = "");
+            const Parameters& parameters = {}, bool print_problem = true, const std::string& body = "",
+            const char* type = "application/json");
+TextAnswer call_text(const Client& client, const std::string& method, const std::string& path,
+                     const Parameters& parameters = {}, bool print_problem = true,
+                     const std::string& body = "", const char* type = "application/json");
 // Calls `take(line)` with each line of a stream until it answers false or the stream ends. An exit status.
 int stream(const Client& client, const std::string& path, const Parameters& parameters,
            const std::function<bool(const std::string&)>& take);

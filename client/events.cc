@@ -4,6 +4,7 @@
 
 #include "client/terminal.h"
 #include "client/times.h"
+#include "core/condition/words.h"
 
 namespace dingle {
 namespace {
@@ -23,13 +24,30 @@ std::string padded(std::string text, std::size_t width) {
   return text + std::string(width - std::min(width, display_width(text)), ' ');
 }
 
+// A text that fits its room, with the words that were looked for.
+std::string with_hits(const Client& client, const std::string& text, const std::vector<std::string>& hits) {
+  if (hits.empty()) return text;
+  std::string out;
+  std::size_t done = 0;
+  for_each_word(text, [&](std::string_view word) {
+    std::string lower(word);
+    for (char& c : lower) c = lower_ascii(c);
+    if (std::find(hits.begin(), hits.end(), lower) == hits.end()) return;
+    const auto at = static_cast<std::size_t>(word.data() - text.data());
+    out.append(text, done, at - done).append(paint(client, "1;4", std::string(word)));
+    done = at + word.size();
+  });
+  return out.append(text, done);
+}
+
 }  // namespace
 
 const char* severity_color(int number) {
   return number >= 17 ? "31" : number >= 13 ? "33" : number >= 9 ? "32" : "2";
 }
 
-std::string event_line(const Client& client, const Json& event, std::size_t before) {
+std::string event_line(const Client& client, const Json& event, std::size_t before,
+                       const std::vector<std::string>& hits) {
   const std::string severity = event.contains("severity") ? json_text(event["severity"]) : "";
   const std::string service = event.contains("service.name")      ? json_text(event["service.name"])
                               : event.contains("dingle.pipeline") ? json_text(event["dingle.pipeline"])
@@ -43,7 +61,7 @@ std::string event_line(const Client& client, const Json& event, std::size_t befo
   const std::size_t width = client.width > used + 20 ? client.width - used : 20;
   return paint(client, "2", time) + "  " + padded(service, kService) + "  " +
          paint(client, color_of(event), padded(severity, kSeverity)) + "  " +
-         cut_for(client, one_line(text), width);
+         with_hits(client, cut_for(client, one_line(text), width), hits);
 }
 
 std::string event_in_full(const Client& client, const Json& event) {

@@ -1,4 +1,4 @@
-// All that a question finds, page after page, written as it comes: memory for one page here and there.
+// All that a question finds, page after page, written as it comes: memory for two pages here and for one there.
 #pragma once
 
 #include <string>

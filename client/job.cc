@@ -71,7 +71,17 @@ int see_to_its_end(const Client& client, const Json& job, bool no_wait,
     std::cout << told(ended) << "\n";
   else
     print(ended);
+  return tell_if_not_done(ended);
+}
+
+void tell_notes(const Json& result) {
+  for (const Json& note : result.value("notes", Json::array()))
+    std::cerr << "note: " << visible(note.get<std::string>()) << "\n";
+}
+
+int tell_if_not_done(const Json& ended) {
   if (ended["state"] == "done") return kFine;
+  const auto id = ended["id"].get<std::int64_t>();
   std::cerr << "dingle: job " << id << " "
             << (ended["state"] == "failed" ? "failed: " + ended.value("problem", "") : "was stopped")
             << "\n  = `dingle jobs resume " << id << "` goes on with it\n";

@@ -15,6 +15,11 @@ struct QueryOptions {
   std::vector<std::string> indexes;
 
   void add_to(const Arguments& app) {
+    add_choice_to(app);
+    app.option("--within", within,
+               "How long it may take: 60s unless given, 10m at most; then it shows what it has");
+  }
+  void add_choice_to(const Arguments& app) {  // which events are meant
     app.option("WHERE", where, "A search condition, for instance: status >= 500 and url.path like '/gate/%'");
     app.option("--mentions", words, "All of these words, in the body or any text field");
     app.option("--from", from,
@@ -22,8 +27,6 @@ struct QueryOptions {
     app.option("--to", to, "Before this event time");
     app.option("--index", indexes, "Only these indexes; * for any text");
     app.option("--destination", destination, "Only this destination's indexes");
-    app.option("--within", within,
-               "How long it may take: 60s unless given, 10m at most; then it shows what it has");
   }
 
   Parameters parameters(const Client& client) const {

@@ -57,15 +57,8 @@ class ByteReader {
   std::uint32_t u32() { return fixed<std::uint32_t>(); }
   std::uint64_t u64() { return fixed<std::uint64_t>(); }
   std::uint64_t varint() {
-    std::uint64_t v = 0;
-    for (unsigned shift = 0; shift < 64; shift += 7) {
-      if (at_ == end_) break;
-      auto b = static_cast<unsigned char>(*at_++);
-      v |= static_cast<std::uint64_t>(b & 0x7f) << shift;
-      if (b < 0x80) return v;
-    }
-    fail();
-    return 0;
+    if (at_ != end_ && static_cast<unsigned char>(*at_) < 0x80) return static_cast<unsigned char>(*at_++);
+    return long_varint();
   }
   std::int64_t zigzag() {
     std::uint64_t v = varint();
@@ -87,6 +80,17 @@ class ByteReader {
   }
 
  private:
+  std::uint64_t long_varint() {
+    std::uint64_t v = 0;
+    for (unsigned shift = 0; shift < 64; shift += 7) {
+      if (at_ == end_) break;
+      auto b = static_cast<unsigned char>(*at_++);
+      v |= static_cast<std::uint64_t>(b & 0x7f) << shift;
+      if (b < 0x80) return v;
+    }
+    fail();
+    return 0;
+  }
   template <class T>
   T fixed() {
     if (left() < sizeof(T)) return fail(), T{};

@@ -99,6 +99,7 @@ const FieldId template_number = field_id("dingle.template");
 const FieldId configuration = field_id("dingle.configuration");
 const FieldId source = field_id("dingle.source");
 const FieldId zone = field_id("dingle.zone");
+const FieldId altered = field_id("dingle.altered");
 const FieldId unmatched = field_id("dingle.unmatched");
 const FieldId unmatched_column = field_id("dingle.unmatched.column");
 const FieldId dropped_by = field_id("dingle.dropped_by");

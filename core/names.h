@@ -62,7 +62,7 @@ inline constexpr std::string_view kForeignPrefix = "line.";
 // not of its list of fields; readers of events answer them by these ids all the same.
 namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number, trace_id, span_id;
-extern const FieldId pipeline, template_number, configuration, source, zone;
+extern const FieldId pipeline, template_number, configuration, source, zone, altered;
 extern const FieldId unmatched, unmatched_column, dropped_by, step, held;
 extern const FieldId stands_for, part, estimates;  // of what steps with memory make
 }  // namespace names

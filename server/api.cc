@@ -58,6 +58,37 @@ HttpAnswer Api::handle(const HttpRequest& request) {
   return given;
 }
 
+// Events may be moved between indexes meanwhile: then it is asked again, the third time while none may be moved.
+HttpAnswer Api::ask_still(const Call& call, const Asked& asked) {
+  using namespace std::chrono_literals;
+  const auto all = engine_.stores("");
+  const auto until = std::chrono::steady_clock::now() + 10s;
+  const auto counts = [&] {
+    std::vector<std::optional<std::uint64_t>> all_counts;
+    for (const auto& store : all) all_counts.push_back(store->moves().still(until));
+    return all_counts;
+  };
+  const HttpAnswer refused =
+      api_error(503, "events are being moved between indexes, and cannot be", "`dingle status` says why");
+  for (int times = 0; times < 2; ++times) {
+    const auto before = counts();
+    if (std::count(before.begin(), before.end(), std::nullopt) != 0) return refused;
+    HttpAnswer answer = call.run(*this, asked);
+    if (counts() == before) return answer;
+  }
+  struct Held {
+    std::vector<Store*> stores;
+    ~Held() {
+      for (Store* store : stores) store->moves().let_go();
+    }
+  } held;
+  for (const auto& store : all) {
+    if (!store->moves().hold(until)) return refused;
+    held.stores.push_back(store.get());
+  }
+  return call.run(*this, asked);
+}
+
 HttpAnswer Api::answer(const HttpRequest& request, const Call*& call) {
   if (request.who.empty()) return api_error(401, "this call needs the token");
   call = call_of(request);
@@ -81,7 +112,8 @@ HttpAnswer Api::answer(const HttpRequest& request, const Call*& call) {
   try {
     const auto configuration = engine().configuration();
     const TableScope tables(configuration->tables_by_name);  // that conditions may name
-    return call->run(*this, read_asked(*call, request));
+    const Asked asked = read_asked(*call, request);
+    return call->asks_stores ? ask_still(*call, asked) : call->run(*this, asked);
   } catch (Refused& refused) {
     return std::move(refused.answer);
   } catch (const std::exception& error) {  // a damaged file, mostly

@@ -9,6 +9,7 @@
 #include <vector>
 
 #include "agent/engine/engine.h"
+#include "agent/engine/imports.h"
 #include "agent/json.h"
 #include "core/time/instant.h"
 #include "net/http.h"
@@ -26,6 +27,7 @@ class Jobs;
 class SampleSets;
 class Tokens;
 enum class Scope : unsigned;
+struct Asked;
 struct Call;
 
 class Api {
@@ -42,6 +44,7 @@ class Api {
   Tokens& tokens() { return tokens_; }
   Jobs& jobs() { return jobs_; }
   SampleSets& samples() { return samples_; }
+  Imports& imports() { return imports_; }
   AskedFields& asked_fields() { return asked_fields_; }
   std::int64_t started() const { return started_; }  // ns since 1970 UTC
 
@@ -51,11 +54,13 @@ class Api {
  private:
   unsigned scopes_of(const std::string& who) const;
   HttpAnswer answer(const HttpRequest& request, const Call*& call);
+  HttpAnswer ask_still(const Call& call, const Asked& asked);
   Engine& engine_;
   ConfigurationFile& file_;
   Tokens& tokens_;
   Jobs& jobs_;
   SampleSets& samples_;
+  Imports imports_{engine_};
   std::shared_ptr<ApiTrace> trace_;
   AskedFields asked_fields_;
   const std::int64_t started_ = system_now();

@@ -11,7 +11,6 @@ using namespace std::chrono_literals;
 
 namespace {
 
-constexpr std::uint64_t kLargestRequest = 1u << 20;
 // Workers: what is quick does not wait for what may take minutes, nor for what agents send.
 constexpr std::size_t kQuick = 4, kLong = 12, kFromAgents = 8;
 
@@ -74,7 +73,8 @@ HttpHandler::Admission ApiServer::admit(HttpRequest& head) {
   }
   if (head.path == kHandoverPath && !head.who.starts_with(kToken)) return {{}, kLargestIntake, 2};
   const Call* call = call_of(head);
-  return {{}, kLargestRequest, call != nullptr && call->is_long ? std::size_t{1} : 0};
+  if (call == nullptr) return {{}, Call{}.largest, 0};
+  return {{}, call->largest, call->is_long ? std::size_t{1} : 0};
 }
 
 HttpAnswer ApiServer::handle(HttpRequest& request) {

@@ -30,6 +30,7 @@ std::optional<Node> node_of(const OptionSpec& spec, const Json& value) {
   const auto one = [&](const Json& item) -> std::optional<Node> {
     switch (spec.type) {
       case OptionType::integer:
+      case OptionType::number64:
       case OptionType::integers:
         if (!item.is_number_integer()) return std::nullopt;
         return scalar(dump(item), false);
@@ -150,15 +151,26 @@ Condition Asked::where() const {
   return std::move(*c);
 }
 
-Query Asked::query() const {
+Query Asked::chosen() const {
   Query q;
   q.where = where();
   q.from = moment("from", q.from);
   q.to = moment("to", q.to);
   q.indexes = texts("index");
+  return q;
+}
+
+Query Asked::query() const {
+  Query q = chosen();
   q.left = request.left;
   q.until = std::chrono::steady_clock::now() + std::chrono::nanoseconds(duration("within"));
   return q;
+}
+
+std::vector<OptionSpec> choice_options() {
+  std::vector<OptionSpec> all = query_options();
+  std::erase_if(all, [](const OptionSpec& o) { return std::string_view(o.name) == "within"; });
+  return all;
 }
 
 const std::vector<OptionSpec>& query_options() {

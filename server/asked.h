@@ -33,7 +33,8 @@ struct Asked {
   std::int64_t moment(const char* name, std::int64_t if_missing) const;
   // Throws Refused with the place in it that is wrong. All events, if it was not asked.
   Condition where() const;
-  Query query() const;  // of query_options()
+  Query chosen() const;  // of choice_options()
+  Query query() const;   // of query_options()
 };
 
 // Throws Refused (404) with the nearest name if it is none of them. `what`: of which kind they are, as the parameter is called.
@@ -47,6 +48,7 @@ std::vector<std::string> names_of(const All& all) {
 
 // The options of a call that asks the stores.
 const std::vector<OptionSpec>& query_options();
+std::vector<OptionSpec> choice_options();  // of them those that say which events are meant
 
 // Throws Refused for what is unknown, missing, empty, of another type, or out of range.
 Asked read_asked(const Call& call, const HttpRequest& request);

@@ -196,7 +196,10 @@ std::string metrics_text(Engine& engine, bool openmetrics) {
   each("destinations", "destination",
        {{"bytes_in", "Bytes queued."}, {"bytes_out", "Bytes of the events accepted."}}, true, "");
   each("destinations", "destination",
-       {{"removed_indexes", "Indexes removed by `keep`."}, {"removed_events", "Events in those."}}, true, "");
+       {{"removed_indexes", "Indexes removed by `keep`."},
+        {"removed_events", "Events in those."},
+        {"erased_events", "Events that were erased."}},
+       true, "");
   each("destinations", "destination",
        {{"waiting", "Events that wait."},
         {"waiting_bytes", "Bytes that wait."},

@@ -99,8 +99,8 @@ std::string openapi_document() {
           {"required", call.needs_body},
           {"content", {{"application/json", {{"schema", object_schema(call.body)}}}}}};
     else if (std::string_view(call.method) == "POST")
-      operation["requestBody"] = {
-          {"required", true}, {"content", {{"application/x-ndjson", {{"schema", {{"type", "string"}}}}}}}};
+      operation["requestBody"] = {{"required", call.needs_body},
+                                  {"content", {{call.sends, {{"schema", {{"type", "string"}}}}}}}};
     operation["responses"] = {{std::to_string(call.status), good_answer(call)},
                               {"400", problem},
                               {"401", problem},

@@ -188,6 +188,7 @@ std::string status_json(Engine& engine) {
          {"replaced", n(counter_of_destination(d.id, "replaced"))},
          {"removed_indexes", n(counter_of_destination(d.id, "removed_indexes"))},
          {"removed_events", n(counter_of_destination(d.id, "removed_events"))},
+         {"erased_events", n(counter_of_destination(d.id, "erased_events"))},
          {"shed", shed_oldest + shed_newest},
          {"letters", engine.letters().count(d.id)},
          {"letters_lost", engine.letters().lost(d.id)},
@@ -209,6 +210,9 @@ std::string status_json(Engine& engine) {
         {"destination " + d.name, in,
          sent + static_cast<std::int64_t>(w.events) + aside + damaged + unknown + shed_oldest + shed_newest});
     if (tells) balances.push_back({"stored in " + d.name, sent - thrown + apart, stored + elsewhere});
+    if (d.delivery.kept)
+      balances.push_back({"kept in " + d.name, static_cast<std::int64_t>(d.delivery.kept->first),
+                          static_cast<std::int64_t>(d.delivery.kept->second)});
   }
   bool balanced = true;
   root["balance"] = Json::array();

@@ -53,26 +53,28 @@ Json pipeline_schema() {
 }
 
 Json destination_schema() {
-  return with(counts({"in", "sent", "elsewhere", "apart", "bytes_in", "bytes_out", "waiting", "waiting_bytes",
-                      "set_aside", "restored", "damaged", "unknown", "retried", "replaced", "removed_indexes",
-                      "removed_events", "shed", "letters", "letters_lost"}),
-              {{"name", is_text()},
-               {"kind", is_text()},
-               {"stored", or_null(is_integer())},
-               {"oldest_waiting_seconds", is_number()},
-               {"letters_by_reason", list_of(with(counts({"letters"}), {{"reason", is_text()}}))},
-               {"in_per_second", is_number()},
-               {"out_per_second", is_number()},
-               {"drained_in_seconds", or_null(is_number())},
-               {"lag_seconds", is_number()},
-               {"latency_seconds", object_of({{"p50", is_number()}, {"p99", is_number()}})},
-               {"events_at_once", or_null(is_integer())},
-               {"failing", is_boolean()},
-               {"circuit", {{"enum", {"closed", "open", "half_open"}}}},
-               {"reason", is_text()},
-               {"since", or_null(is_moment())},
-               {"next_try", or_null(is_moment())},
-               {"last_accepted", or_null(is_moment())}});
+  return with(
+      counts({"in",      "sent",          "elsewhere",       "apart",          "bytes_in",      "bytes_out",
+              "waiting", "waiting_bytes", "set_aside",       "restored",       "damaged",       "unknown",
+              "retried", "replaced",      "removed_indexes", "removed_events", "erased_events", "shed",
+              "letters", "letters_lost"}),
+      {{"name", is_text()},
+       {"kind", is_text()},
+       {"stored", or_null(is_integer())},
+       {"oldest_waiting_seconds", is_number()},
+       {"letters_by_reason", list_of(with(counts({"letters"}), {{"reason", is_text()}}))},
+       {"in_per_second", is_number()},
+       {"out_per_second", is_number()},
+       {"drained_in_seconds", or_null(is_number())},
+       {"lag_seconds", is_number()},
+       {"latency_seconds", object_of({{"p50", is_number()}, {"p99", is_number()}})},
+       {"events_at_once", or_null(is_integer())},
+       {"failing", is_boolean()},
+       {"circuit", {{"enum", {"closed", "open", "half_open"}}}},
+       {"reason", is_text()},
+       {"since", or_null(is_moment())},
+       {"next_try", or_null(is_moment())},
+       {"last_accepted", or_null(is_moment())}});
 }
 
 }  // namespace

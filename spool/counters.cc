@@ -13,7 +13,7 @@ CounterId Counters::id(const std::string& name) {
   return it->second;
 }
 
-// One without a name is of a record whose note was damaged: what it counts stays unknown.
+// One without a name is of a record whose note was damaged: what it counts stays unknown, unless somebody kept it.
 void Counters::add(const CounterChange& c) {
   counters_[c.id].value += c.change;
   next_ = std::max(next_, c.id + 1);
@@ -30,6 +30,26 @@ std::map<std::string, std::int64_t> Counters::all() const {
     if (const std::int64_t value = counters_.at(id).value; value != 0)
       found.emplace_hint(found.end(), name, value);
   return found;
+}
+
+std::size_t Counters::name(const std::vector<CounterName>& kept) {
+  std::size_t named = 0;
+  for (const auto& [id, name] : kept) {
+    const auto it = counters_.find(id);
+    if (name.empty() || it == counters_.end() || !it->second.name.empty() ||
+        !ids_.try_emplace(name, id).second)
+      continue;
+    it->second.name = name;
+    news_.push_back({id, name});
+    ++named;
+  }
+  return named;
+}
+
+std::vector<CounterName> Counters::names() const {
+  std::vector<CounterName> all;
+  for (const auto& [name, id] : ids_) all.push_back({id, name});
+  return all;
 }
 
 void Counters::forget(const std::string& prefix, const std::string& kept) {
@@ -65,10 +85,9 @@ void Counters::restore(std::vector<CounterName> names, const std::map<CounterId,
 }
 
 void Counters::write(Snapshot& snapshot) const {
-  for (const auto& [name, id] : ids_) {
-    snapshot.names.push_back({id, name});
-    if (const std::int64_t value = counters_.at(id).value; value != 0) snapshot.counters[id] = value;
-  }
+  snapshot.names = names();
+  for (const auto& [id, counter] : counters_)
+    if (counter.value != 0) snapshot.counters[id] = counter.value;
 }
 
 }  // namespace dingle

@@ -23,6 +23,10 @@ class Counters {
   // Forgets those whose name begins so, but goes on where `kept` holds for it. Whoever has their numbers must not use them any more.
   void forget(const std::string& prefix, const std::string& kept);
 
+  // Names of those whose own were lost with the records that told them; by numbers, which somebody kept. How many there were.
+  std::size_t name(const std::vector<CounterName>& kept);
+  std::vector<CounterName> names() const;
+
   // What a log says of them.
   void apply(const std::vector<CounterName>& names);
   void restore(std::vector<CounterName> names, const std::map<CounterId, std::int64_t>& values);

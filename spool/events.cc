@@ -102,7 +102,8 @@ std::size_t read_fields(ByteReader& r, std::string_view body, const std::vector<
 
 namespace {
 
-constexpr std::uint8_t kVersion = 3, kOneSource = 2;
+constexpr std::uint8_t kVersion = 4, kUnaltered = 3, kOneSource = 2;
+constexpr std::uint32_t kHiddenElsewhere = 0;  // in the place of a destination
 
 // The sets of destinations that events go to, each once.
 class SetTable {
@@ -160,13 +161,17 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
     write_fields(slice_writer, slice.resource, {}, names);
   }
   ByteWriter w(rest);
-  std::uint64_t events = 0;
+  std::uint64_t events = 0, replacing = 0;
+  std::vector<std::string_view> indexes;  // of what is replaced
+  std::string replaced;
+  ByteWriter replaced_writer(replaced);
   std::vector<std::uint32_t> set;
   std::array<std::uint64_t, 3> before{~std::uint64_t{0}, 0, 0};
   for (std::size_t s = 0; s < sections.size(); ++s) {
     const Section& section = sections[s];
     std::vector<std::uint64_t> first_name;  // of each destination's names, in its list
-    bool choosy = false;
+    const std::vector<bool>& hidden = section.hidden_elsewhere;
+    bool choosy = !hidden.empty();
     set.clear();
     for (const Section::To& to : section.to) {
       set.push_back(to.destination);
@@ -188,7 +193,19 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
         for (const Section::To& to : section.to)
           if (to.takes.empty() || to.takes[i]) set.push_back(to.destination);
         if (set.empty()) continue;
+        if (!hidden.empty() && hidden[i]) set.push_back(kHiddenElsewhere);
         set_index = sets.index(set);
+      }
+      if (!section.replaces.empty()) {
+        const Replaced& old = section.replaces[i];
+        auto index = std::find(indexes.begin(), indexes.end(), old.index);
+        if (index == indexes.end()) index = indexes.insert(index, old.index);
+        ++replacing;
+        for (const std::uint64_t v : {events, static_cast<std::uint64_t>(index - indexes.begin())})
+          replaced_writer.varint(v);
+        replaced_writer.zigzag(old.timestamp);
+        replaced_writer.u64(old.spool);
+        for (const std::uint64_t v : {old.epoch, old.number, old.ordinal}) replaced_writer.varint(v);
       }
       ++events;
       if (in_set.size() <= set_index) in_set.resize(set_index + 1);
@@ -196,7 +213,8 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
       in_set[set_index].fingerprints += fingerprint(e);
       const std::size_t from = rest.size();
       const std::array<std::uint64_t, 3> now{e.slice, s, set_index};
-      w.varint(std::uint64_t{e.branch} << 1 | (now != before));
+      const bool altered = !section.altered.empty() && section.altered[i];
+      w.varint(std::uint64_t{e.branch} << 2 | std::uint64_t{altered} << 1 | (now != before));
       if (now != before)
         for (const std::uint64_t v : now) w.varint(v);
       before = now;
@@ -218,6 +236,7 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
   std::map<std::uint32_t, InSet> events_for;
   for (std::size_t i = 0; i < in_set.size(); ++i)
     for (const std::uint32_t destination : sets.all()[i]) {
+      if (destination == kHiddenElsewhere) continue;
       events_for[destination].events += in_set[i].events;
       events_for[destination].fingerprints += in_set[i].fingerprints;
       events_for[destination].bytes += in_set[i].bytes;
@@ -254,6 +273,10 @@ EncodedEvents encode_events(std::span<const Slice> slices, const std::vector<Sec
   }
   head.varint(events);
   out += rest;
+  head.varint(indexes.size());
+  for (const std::string_view index : indexes) head.text(index);
+  head.varint(replacing);
+  out += replaced;
   return encoded;
 }
 
@@ -272,17 +295,10 @@ std::string encode_event(const SpooledEvent& e, std::uint32_t destination) {
   Section::To to{destination, {}, {}};
   if (!e.name.empty()) to.names.emplace_back(e.name), to.name_of.push_back(0);
   const Slice slice{e.stream, e.source, e.zone, e.resource};
-  return encode_events({&slice, 1}, {{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch}})
-      .bytes;
-}
-
-EventId event_id(const SpooledEvent& e) {
-  const std::uint64_t key[] = {e.stream, e.position, e.branch};
-  const XXH128_hash_t hash = XXH3_128bits(key, sizeof key);
-  EventId id;
-  for (std::size_t i = 0; i < 32; ++i)
-    id.digits[i] = "0123456789abcdef"[((i < 16 ? hash.high64 : hash.low64) >> (60 - 4 * (i % 16))) & 15];
-  return id;
+  Section section{e.pipeline_id, e.pipeline, e.configuration, {std::move(to)}, &batch};
+  if (e.hidden_elsewhere) section.hidden_elsewhere.push_back(true);
+  if (e.altered) section.altered.push_back(true);
+  return encode_events({&slice, 1}, {std::move(section)}).bytes;
 }
 
 Field* EventDecoder::room(std::size_t fields) {
@@ -310,6 +326,27 @@ void EventDecoder::reuse() {
   for (auto& block : blocks_) block.clear();
   in_use_ = 0;
   names_.clear();
+  replaced_.clear();
+}
+
+// Of the events of one record, which come in the order of their ordinals.
+bool EventDecoder::read_replaced(ByteReader& r, std::span<SpooledEvent> events) {
+  std::vector<std::string_view> indexes;
+  for (std::size_t n = r.count(); n-- && r.ok();) indexes.push_back(r.text());
+  auto event = events.begin();
+  for (std::size_t n = r.count(14); n-- && r.ok();) {
+    const std::uint64_t of = r.varint(), index = r.varint();
+    if (index >= indexes.size()) return false;
+    Replaced old{indexes[index]};
+    old.timestamp = r.zigzag();
+    old.spool = r.u64();
+    old.epoch = r.varint();
+    old.number = r.varint();
+    old.ordinal = r.varint();
+    while (event != events.end() && event->ordinal < of) ++event;
+    if (event != events.end() && event->ordinal == of) event->replaces = &replaced_.emplace_back(old);
+  }
+  return r.ok();
 }
 
 bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
@@ -318,7 +355,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
   ByteReader r(bytes);
   r.u8();
   const std::uint8_t version = r.u8();
-  if (version != kVersion && version != kOneSource) return false;
+  if (version != kVersion && version != kUnaltered && version != kOneSource) return false;
   std::vector<FieldId> names;
   for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(names_.id(r.text()));
   const auto fields = [&](std::string_view body) { return read(r, body, names); };
@@ -341,7 +378,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
     list_of.emplace(id, lists.size() - 1);
   }
   struct Set {
-    bool wanted = false;
+    bool wanted = false, hidden = false;
     std::vector<std::size_t> lists;  // of its destinations that have names
   };
   std::vector<Set> sets;
@@ -351,6 +388,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
     for (std::size_t k = r.count(); k-- && r.ok();) {
       const auto id = static_cast<std::uint32_t>(r.varint());
       set.wanted |= id == destination;
+      set.hidden |= id == kHiddenElsewhere;
       if (const auto list = list_of.find(id); list != list_of.end()) set.lists.push_back(list->second);
     }
   }
@@ -366,10 +404,12 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
     made.configuration = r.text();
   }
   const Set* set = nullptr;
+  const std::size_t first = events.size();
   for (std::size_t n = r.count(7); n-- && r.ok(); ++e.ordinal) {
     const std::size_t before = r.rest().size();
     const std::uint64_t head = r.varint();
-    e.branch = static_cast<std::uint32_t>(head >> 1);
+    e.branch = static_cast<std::uint32_t>(version == kVersion ? head >> 2 : head >> 1);
+    e.altered = version == kVersion && (head & 2);
     if (head & 1) {
       const std::uint64_t slice = r.varint(), pipeline = r.varint(), which = r.varint();
       if (slice >= slices.size() || pipeline >= pipelines.size() || which >= sets.size()) return false;
@@ -381,6 +421,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
       e.pipeline = pipelines[pipeline].name;
       e.configuration = pipelines[pipeline].configuration;
       set = &sets[which];
+      e.hidden_elsewhere = set->hidden;
     }
     if (set == nullptr) return false;
     e.position = r.varint();
@@ -401,57 +442,7 @@ bool EventDecoder::decode(std::string_view bytes, std::uint32_t destination,
     e.bytes = static_cast<std::uint32_t>(before - r.rest().size());
     if (set->wanted && r.ok()) events.push_back(e);
   }
-  return r.ok() && r.at_end();
-}
-
-// As it was before there were slices: text source, u64 stream, names, fields of the resource, and sections of one pipeline each.
-// Dead letters may hold it.
-bool EventDecoder::decode_old(std::string_view bytes, std::uint32_t destination,
-                              std::vector<SpooledEvent>& events) {
-  ByteReader r(bytes);
-  std::string_view source = r.text();
-  const std::uint64_t stream = r.u64();
-  std::vector<FieldId> names;
-  for (std::size_t n = r.count(); n-- && r.ok();) names.push_back(names_.id(r.text()));
-  const auto fields = [&](std::string_view body) { return read(r, body, names); };
-  const std::span<const Field> resource = fields({});
-  std::uint32_t ordinal = 0;
-  for (std::size_t sections = r.count(); sections-- && r.ok();) {
-    SpooledEvent e;
-    e.source = source;
-    e.stream = stream;
-    e.resource = resource;
-    e.pipeline_id = static_cast<std::uint32_t>(r.varint());
-    e.pipeline = r.text();
-    e.configuration = r.text();
-    std::vector<std::pair<std::uint32_t, std::vector<std::string_view>>> to;
-    for (std::size_t n = r.count(2); n-- && r.ok();) {
-      to.emplace_back(static_cast<std::uint32_t>(r.varint()), std::vector<std::string_view>());
-      for (std::size_t k = r.count(); k-- && r.ok();) to.back().second.push_back(r.text());
-    }
-    bool wanted = destination == 0;
-    for (const auto& [id, list] : to) wanted |= id == destination;
-    for (std::size_t n = r.count(8); n-- && r.ok(); ++ordinal) {
-      e.ordinal = ordinal;
-      e.position = r.varint();
-      e.branch = static_cast<std::uint32_t>(r.varint());
-      e.template_number = static_cast<std::uint32_t>(r.varint());
-      const std::int64_t ahead = r.zigzag();
-      e.observed = r.zigzag();
-      e.timestamp = static_cast<std::int64_t>(static_cast<std::uint64_t>(e.observed) +
-                                              static_cast<std::uint64_t>(ahead));
-      e.body = r.text();
-      e.fields = fields(e.body);
-      e.name = {};
-      for (const auto& [id, list] : to) {
-        if (list.empty()) continue;
-        const std::uint64_t which = r.varint();
-        if (which >= list.size()) return false;
-        if (id == destination) e.name = list[which];
-      }
-      if (wanted && r.ok()) events.push_back(e);
-    }
-  }
+  if (version == kVersion && r.ok() && !read_replaced(r, std::span(events).subspan(first))) return false;
   return r.ok() && r.at_end();
 }
 
@@ -465,6 +456,7 @@ Value SpooledEvent::get(FieldId field) const {
   if (field == names::configuration) return Value::text(configuration);
   if (field == names::source && !source.empty()) return Value::text(source);
   if (field == names::zone && !zone.empty()) return Value::text(zone);
+  if (field == names::altered) return altered ? Value::boolean(true) : Value();
   if (field == names::template_number) return template_number ? Value::integer(template_number) : Value();
   for (const Field& f : resource)
     if (f.name == field) return f.value;

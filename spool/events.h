@@ -1,19 +1,23 @@
 // How events stand in a spool batch. The bytes follow those of format.h's `batch`:
 //
-//   u8 0, u8 3                                                  the format's version; letters may hold older ones (old_events.h)
+//   u8 0, u8 4                                                  the format's version; letters may hold older ones (old_events.cc)
 //   varint n names: text each                                   the names of all fields, used by index below
 //   varint slices, each: u64 stream, text source, text zone, fields resource of one stream: the same for every event of it;
 //                        without a source: of a step that makes events
 //   varint n, each: varint destination, varint m: text each     the index names (or paths) that its events use
-//   varint sets, each: varint n: varint destination each        which destinations events go to
+//   varint sets, each: varint n: varint destination each        which destinations events go to; 0 among them: a pipeline that hides
+//                                                               took the event's line too (SpooledEvent::hidden_elsewhere)
 //   varint pipelines, each: varint id, text name, text configuration
 //   varint events, each:
-//     varint branch << 1 | 1, varint slice, varint pipeline, varint set, or
-//     varint branch << 1                                        of the slice, pipeline and set of the event before
+//     varint branch << 2 | altered << 1 | 1, varint slice, varint pipeline, varint set, or
+//     varint branch << 2 | altered << 1                         of the slice, pipeline and set of the event before;
+//                                                               altered: the body is not the line as it came. Version 3 had not that bit
 //     varint position, varint template
 //     zigzag timestamp - observed, zigzag observed
 //     text body, fields
 //     for each destination of the set that has names: varint index into them
+//   varint indexes: text each, varint n, each:                  events that take the place of stored ones; not in version 3
+//     varint ordinal, varint index, zigzag its timestamp, u64 spool, varint epoch, varint number, varint ordinal
 //   fields = varint n, each: varint name << 4 | kind, then
 //       text-like kinds: varint offset << 1 | 1, varint size      a slice of the body, or
 //                        varint size << 1, bytes                  the bytes themselves (a body-less text)
@@ -24,6 +28,7 @@
 
 #include <array>
 #include <cstdint>
+#include <deque>
 #include <span>
 #include <string>
 #include <string_view>
@@ -31,8 +36,16 @@
 
 #include "core/bytes.h"
 #include "core/event.h"
+#include "spool/event_id.h"
 
 namespace dingle {
+
+// A stored event, whose place another one takes.
+struct Replaced {
+  std::string_view index;      // in which it stands
+  std::int64_t timestamp = 0;  // its own
+  std::uint64_t spool = 0, epoch = 0, number = 0, ordinal = 0;
+};
 
 // One stream of a batch. Not owned.
 struct Slice {
@@ -54,6 +67,9 @@ struct Section {
   };
   std::vector<To> to;
   const Batch* batch = nullptr;
+  std::vector<bool> hidden_elsewhere = {};  // by event; empty: none
+  std::vector<bool> altered = {};           // by event; empty: none
+  std::vector<Replaced> replaces = {};      // by event; empty: none replaces any
 };
 
 // What was written, counted while it was written.
@@ -74,10 +90,13 @@ struct SpooledEvent {
   std::uint32_t pipeline_id = 0, branch = 0;
   std::string_view source, zone, pipeline, configuration, name;  // name: the index name for this destination
   std::uint32_t template_number = 0;
-  std::uint32_t bytes = 0;  // that it takes in its record
+  std::uint32_t bytes = 0;        // that it takes in its record
+  bool hidden_elsewhere = false;  // what is kept of it beside its destination says nothing of its content
+  bool altered = false;           // the body is not the line as it came
   std::int64_t timestamp = 0, observed = 0;
   std::string_view body;
   std::span<const Field> fields, resource;
+  const Replaced* replaces = nullptr;  // in the decoder's memory
 
   // The value of a field, or of the resource, or one that every event has (names.h).
   Value get(FieldId field) const;
@@ -98,6 +117,8 @@ class EventDecoder {
   std::vector<std::vector<Field>> blocks_;
   std::size_t in_use_ = 0;  // the block that is being filled
   NameDictionary names_;    // of the events' fields
+  std::deque<Replaced> replaced_;
+  bool read_replaced(ByteReader& reader, std::span<SpooledEvent> events);
   Field* room(std::size_t fields);
   std::span<const Field> read(ByteReader& reader, std::string_view body, const std::vector<FieldId>& names);
 };
@@ -105,13 +126,7 @@ class EventDecoder {
 // One event alone, as the events of a record with that one destination.
 std::string encode_event(const SpooledEvent& event, std::uint32_t destination);
 
-// The event's id for destinations that take it at least once: the same however often it is sent. 32 hex
-// digits of a hash of (stream, position, branch).
-struct EventId {
-  std::array<char, 32> digits;
-  std::string_view view() const { return {digits.data(), digits.size()}; }
-};
-EventId event_id(const SpooledEvent& event);
+inline EventId event_id(const SpooledEvent& e) { return event_id(e.stream, e.position, e.branch); }
 
 // An event as one JSON object on one line, without a newline: timestamp, severity, body, fields, resource,
 // provenance.

@@ -116,6 +116,16 @@ std::uint64_t torn_bytes(const SegmentHeader& header, std::string_view bytes, st
 //   batch    = u64 time of append, changes, varint n, n times { varint destination, varint events }, then the events (events.h)
 //   snapshot = varint number (state as of), changes (complete), cursors (complete)
 
+struct NumberRange {
+  std::uint64_t first = 0, last = 0;
+  std::uint64_t count() const { return last - first + 1; }
+};
+// Numbers without a record, between those that are there.
+struct MissingRecords {
+  NumberRange numbers;
+  bool segments = false;  // whole files are not there
+};
+
 // State is a map from keys to bytes: checkpoints of sources, ids of destinations and pipelines, what steps
 // remember.
 struct StateChange {

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <cstring>
 
+#include "spool/state.h"
+
 namespace dingle {
 namespace {
 
@@ -23,7 +25,10 @@ void take(const RecordHeader& h, std::string_view payload, SpoolReport& report,
     ++report.notes;
     Cursors cursors;
     decode_note(payload, changes, cursors);
-    for (const auto& [id, cursor] : cursors) report.state.cursors[id].number = cursor.number;
+    for (const auto& [id, cursor] : cursors) {
+      report.state.cursors[id].number = cursor.number;
+      report.state.cursors[id].passed = cursor.passed;
+    }
   } else {
     ++report.batches;
     report.compressed += h.compressed;
@@ -57,6 +62,8 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
     return Problem{"there is no spool in " + folder, "name the data folder with --data", 0, 0};
   std::map<std::uint64_t, Waits> batches;
   std::uint64_t last = 0, base = 0;
+  std::uint64_t last_segment = 0;  // that has a record
+  std::vector<MissingRecords> missing;
   for (const std::string& name : names) {
     SpoolReport::Segment& s = report.segments.emplace_back();
     s.name = name;
@@ -76,6 +83,7 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
     s.epoch = header.epoch;
     if (!s.problem.empty()) continue;
     report.spool_id = header.spool_id;
+    const std::uint64_t segment = header.number;
     std::size_t good = kSegmentHeaderSize;
     for (std::size_t at = good; at < bytes.size();) {
       const std::string_view rest = std::string_view(bytes).substr(at);
@@ -88,7 +96,9 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
       s.damaged_bytes += at - good;
       if (s.records++ == 0) s.first = h.number;
       s.last = h.number;
-      if (last != 0 && h.number > last + 1) report.missing_records += h.number - last - 1;
+      if (last != 0 && h.number > last + 1)
+        missing.push_back({{last + 1, h.number - 1}, segment > last_segment + 1});
+      last_segment = segment;
       last = std::max(last, h.number);
       take(h, rest.substr(kRecordHeaderSize, h.payload_size), report, batches, base);
       at += kRecordHeaderSize + h.payload_size;
@@ -96,6 +106,10 @@ Result<SpoolReport> inspect_spool(Disk& disk, const std::string& folder) {
     }
     (name == names.back() ? report.torn_bytes : s.damaged_bytes) += torn_bytes(header, bytes, good, s.last);
   }
+  std::uint64_t needed = base;
+  for (const auto& [id, cursor] : report.state.cursors)
+    if (cursor.appended > cursor.passed) needed = std::min(needed, cursor.number + 1);
+  report.missing_records = lost_records(missing, report.state.state, needed);
   for (const auto& [number, batch] : batches)
     for (auto [id, events] : batch.destinations) {
       auto cursor = report.state.cursors.find(id);

@@ -40,7 +40,10 @@ int Log::write(RecordType type, std::string record, bool compressed, Place* plac
   Segment& segment = segments_.back();
   seal_record(record, type, last_ + 1, durable_, segment.number, compressed);
   const std::uint64_t offset = segment.file->size();
-  if (int error = segment.file->append(record)) return error;
+  int error = segment.file->append(record);
+  if (error == ENOSPC && give_up_spare()) error = segment.file->append(record);
+  short_of_room_ = error == ENOSPC;
+  if (error) return error;
   segment.last_record = ++last_;
   if (place) *place = {segment.file, segment.number, offset, static_cast<std::uint32_t>(record.size())};
   if (settings_.durable) {
@@ -75,6 +78,17 @@ std::string Log::buffer() {
   std::string buffer = std::move(buffers_.back());
   buffers_.pop_back();
   return buffer;
+}
+
+// Its room, for what is to be written. Whether there was one.
+bool Log::give_up_spare() {
+  if (spare_.path.empty()) return false;
+  return disk_.remove(std::exchange(spare_, {}).path) == 0;
+}
+
+void Log::keep_no_spare(bool none) {
+  no_spare_ = none;
+  if (none) give_up_spare();
 }
 
 void Log::forget_buffers() { decltype(buffers_)().swap(buffers_); }
@@ -159,6 +173,7 @@ int Log::begin_segment(Snapshot snapshot) {
     reserved_ = settings_.in_memory;
     error = write_segment_head(number, snapshot);
   }
+  short_of_room_ = error == ENOSPC;
   return error;
 }
 
@@ -215,6 +230,8 @@ Result<std::uint64_t> Log::begin(Snapshot snapshot, std::uint64_t needed) {
   // Every earlier record is made durable before the new epoch begins, so that its snapshot may stand on them.
   for (const Segment& s : segments_)
     if (int error = s.file->sync()) return failed("cannot sync " + s.path, error);
+  durable_ =
+      last_;  // and the snapshot says so: what is damaged before it is passed over, not cut off with it
   write_mark(0);
   std::uint64_t gone = 0;
   int error = begin_segment(snapshot);
@@ -233,8 +250,9 @@ Result<std::uint64_t> Log::begin(Snapshot snapshot, std::uint64_t needed) {
 // ---- removing
 
 std::size_t Log::removable(std::uint64_t needed) const {
+  const std::size_t kept = short_of_room_ || !reserved_ || settings_.in_memory ? 1 : 2;
   std::size_t n = 0;
-  while (n + 1 < segments_.size() && segments_[n].last_record < needed) ++n;
+  while (n + kept < segments_.size() && segments_[n].last_record < needed) ++n;
   return n;
 }
 
@@ -247,7 +265,7 @@ Log::Removal Log::remove(std::size_t segments, const std::optional<Snapshot>& no
                   {},
                   newest.file,
                   std::max(newest.reused, newest.file->size()),
-                  spare_.path.empty(),
+                  spare_.path.empty() && !short_of_room_ && !no_spare_,
                   now ? reserve_for(*now) : 0};
   for (auto s = segments_.begin(); s != end; ++s) removal.paths.push_back(s->path);
   segments_.erase(segments_.begin(), end);

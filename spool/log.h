@@ -39,6 +39,9 @@ class Log {
   // What an opening found wrong.
   struct Recovery {
     std::uint64_t damaged_records = 0;  // were on disk once, and cannot be read
+    std::vector<MissingRecords> missing;
+    bool lost_state = false;       // no snapshot can be read: all of the state that records do not repeat
+    bool passes_over_cut = false;  // some of them are of records that an earlier opening cut off
     std::uint64_t damaged_events =
         0;                          // that waited in those, as far as is known; each destination's are in its
                                     // counter `damaged`
@@ -116,7 +119,8 @@ class Log {
   bool rewriting() const { return rewrite_; }
 
   // ---- removing ----
-  // How many of the oldest segments hold nothing from that record on.
+  // How many of the oldest segments hold nothing from that record on. One of them stays while there is room, for its snapshot: the
+  // newest one may be damaged.
   std::size_t removable(std::uint64_t needed) const;
   struct Removal {
     Disk& disk;
@@ -133,6 +137,11 @@ class Log {
   Removal remove(std::size_t segments, const std::optional<Snapshot>& now);
   bool lacks_reserve() const { return !reserved_; }
   void removed(Removal removal);
+
+  // Gives up the spare, and keeps none while it is set: what the files held may not stay anywhere.
+  void keep_no_spare(bool none);
+  std::uint64_t oldest_segment() const { return segments_.front().number; }
+  std::uint64_t newest_segment() const { return segments_.back().number; }
 
   void close();  // notes that the log ends here
   struct Size {
@@ -160,6 +169,7 @@ class Log {
   void write_mark(std::uint64_t closed_at);
   std::uint64_t take_spare(const std::string& path, std::unique_ptr<DiskFile>& file);
   void forget_durable();
+  bool give_up_spare();
 
   Disk& disk_;
   const Settings settings_;
@@ -178,6 +188,8 @@ class Log {
   bool rewrite_ = false;  // an fsync failed, and what it should have saved is not yet in another segment
   std::uint64_t failed_syncs_ = 0;
   bool reserved_ = false;  // room for a segment's head
+  bool no_spare_ = false;
+  bool short_of_room_ = false;  // since the last thing that was to be written
 };
 
 }  // namespace dingle

@@ -166,7 +166,9 @@ std::optional<Problem> Log::read(std::vector<Record>& all) {
       records.erase(it, records.end());
       break;
     }
-    recovery_.damaged_records += it->first - expected;
+    const std::size_t before = std::prev(it)->second.segment, behind = it->second.segment;
+    recovery_.missing.push_back(
+        {{expected, it->first - 1}, scanned[behind].header.number > scanned[before].header.number + 1});
     expected = it->first;
   }
   // What lies behind the last good record of the last segment in use is cut off on disk as well; otherwise it
@@ -226,6 +228,10 @@ std::string Log::Recovery::told() const {
       "records of the spool that were damaged on disk and are lost: " + std::to_string(damaged_records) +
           ", with " + std::to_string(damaged_events) +
           " events that still waited, as far as is known (what their sources can read again comes again)");
+  say(lost_state,
+      "no snapshot of the spool's state can be read: where sources had come to, what was counted and what "
+      "steps "
+      "remembered is lost, but for what the records that are there say");
   say(missing_records != 0,
       "records that were there when the spool was closed and are missing at its end (a segment is "
       "gone, or was cut): " +

@@ -66,6 +66,14 @@ std::optional<Problem> Spool::recover() {
     }
   }
   Recovery& recovery = log_.recovery();
+  std::uint64_t missing = 0;
+  for (const MissingRecords& m : recovery.missing) missing += m.numbers.count();
+  const std::uint64_t lost =
+      lost_records(recovery.missing, state_.values(), std::min(first_needed(), base_at));
+  recovery.damaged_records += lost;
+  recovery.passes_over_cut = lost != missing;
+  recovery.lost_state = !log_.is_new() && base_at == 0;
+  state_.note_cut({recovery.last_record + 1, log_.last()}, records.empty() ? 0 : records.front().number);
   for (const auto& [id, events] : queues_.recovered(state_, recovery.damaged_records != 0)) {
     state_.counters().add(
         {state_.counters().id(counter_of_destination(id, "damaged")), static_cast<std::int64_t>(events)});
@@ -156,6 +164,30 @@ int Spool::append(const Append& a) {
   work_.notify_one();
   if (settings_.sync == SpoolSync::os) progress_.notify_all();
   return 0;
+}
+
+int Spool::renew(std::uint64_t& renewal) {
+  Lock lock(mutex_);
+  log_.keep_no_spare(true);
+  for (int i = 0; i < 2; ++i) {
+    progress_.wait(mutex_, [&]() REQUIRES(mutex_) { return stopping_ || !log_.syncing(); });
+    if (stopping_) return ECANCELED;
+    if (owes_note())
+      if (const int error = write_note({})) return error;
+    bool lost = false;
+    if (const int error = log_.begin_next(snapshot(), lost)) return error;
+    if (lost) rewrite();
+    if (i == 0) renewal = log_.newest_segment();
+  }
+  progress_.notify_all();
+  return 0;
+}
+
+bool Spool::is_renewed(std::uint64_t renewal) {
+  Lock lock(mutex_);
+  if (log_.oldest_segment() < renewal) return false;
+  log_.keep_no_spare(false);
+  return true;
 }
 
 int Spool::note(Changes changes) {
@@ -328,6 +360,18 @@ std::uint64_t Spool::cursor(std::uint32_t destination) const {
   return queues_.cursor(destination);
 }
 
+std::uint64_t Spool::last_record() const {
+  Lock lock(mutex_);
+  return log_.last();
+}
+
+bool Spool::has_passed(std::uint32_t destination, std::uint64_t number) const {
+  Lock lock(mutex_);
+  std::uint32_t events = 0;
+  const Queues::Entry* next = queues_.next(destination, queues_.cursor(destination), log_.last(), &events);
+  return next == nullptr || next->number > number;
+}
+
 std::uint64_t Spool::first_record() const {
   Lock lock(mutex_);
   return queues_.first(log_.last() + 1);
@@ -381,6 +425,16 @@ void Spool::count(const std::string& name, std::int64_t change) {
 CounterId Spool::counter_id(const std::string& name) {
   Lock lock(mutex_);
   return state_.counters().id(name);
+}
+
+std::size_t Spool::name_counters(const std::vector<CounterName>& kept) {
+  Lock lock(mutex_);
+  return state_.counters().name(kept);
+}
+
+std::vector<CounterName> Spool::counter_names() const {
+  Lock lock(mutex_);
+  return state_.counters().names();
 }
 
 void Spool::forget_counters(const std::string& prefix, const std::string& kept) {

@@ -105,6 +105,9 @@ class Spool {
   std::int64_t counter(const std::string& name) const;
   // The number under which a counter is changed, made if there is none. It holds until the counter is forgotten.
   CounterId counter_id(const std::string& name);
+  // Gives counters back the names that were lost with damaged records. How many.
+  std::size_t name_counters(const std::vector<CounterName>& kept);
+  std::vector<CounterName> counter_names() const;
   // Forgets the counters whose names begin so, but not those that begin as `kept` does.
   void forget_counters(const std::string& prefix, const std::string& kept);
 
@@ -153,6 +156,9 @@ class Spool {
   // Whether there is one, without waiting for it.
   bool has_more(std::uint32_t destination, std::uint64_t after) const;
   std::uint64_t cursor(std::uint32_t destination) const;  // where its reading goes on
+  std::uint64_t last_record() const;                      // the newest one, of whatever form
+  // Whether the destination is done with everything up to that record.
+  bool has_passed(std::uint32_t destination, std::uint64_t number) const;
   std::uint64_t first_record() const;  // the oldest batch that can still be read; else the next
   // The destination is done with everything up to that record. Noted on disk within a fraction of a second;
   // the counters change with it.
@@ -162,6 +168,11 @@ class Spool {
   // is counted under `counter`, durably together with the giving up.
   std::uint64_t shed_oldest(std::uint32_t destination, std::uint64_t most_bytes, std::int64_t oldest,
                             const std::string& counter);
+  // So that what its files hold now is in none of them any more: begins two segments, of which the first becomes the older one
+  // that is kept; until `is_renewed`, files are not written again. An errno value.
+  int renew(std::uint64_t& renewal);
+  // Whether all segments of before are removed: that is when every destination has passed them.
+  bool is_renewed(std::uint64_t renewal);
   void forget_buffers();  // frees memory that is kept for records to come
   // A counter change that goes with the next note.
   void count(std::vector<CounterChange> counters);

@@ -1,6 +1,22 @@
 #include "spool/state.h"
 
+#include <algorithm>
+#include <charconv>
+
+#include "core/bytes.h"
+
 namespace dingle {
+namespace {
+
+const std::string kCut = "cut/";
+
+std::uint64_t number_of(std::string_view text) {
+  std::uint64_t n = 0;
+  std::from_chars(text.data(), text.data() + text.size(), n);
+  return n;
+}
+
+}  // namespace
 
 std::map<std::string, std::string> State::with_prefix(std::string_view prefix) const {
   std::map<std::string, std::string> found;
@@ -43,6 +59,31 @@ void State::restore(Snapshot snapshot) {
 void State::write(Snapshot& snapshot) const {
   snapshot.state = values_;
   counters_.write(snapshot);
+}
+
+void State::note_cut(const NumberRange& numbers, std::uint64_t first) {
+  for (const auto& [key, last] : with_prefix(kCut))
+    if (ByteReader(last).varint() < first) values_.erase(key);
+  if (numbers.first > numbers.last) return;
+  std::string last;
+  ByteWriter(last).varint(numbers.last);
+  values_.put(kCut + std::to_string(numbers.first), last);
+}
+
+std::uint64_t lost_records(const std::vector<MissingRecords>& missing, const PackedMap& state,
+                           std::uint64_t needed) {
+  std::uint64_t n = 0;
+  for (const auto& [numbers, segments] : missing) {
+    // Names of files that are removed together may go in any order when the power fails.
+    if (segments && numbers.last < needed) continue;
+    n += numbers.count();
+    state.each_with_prefix(kCut, [&, numbers = numbers](std::string_view key, std::string_view value) {
+      const NumberRange cut{number_of(key.substr(kCut.size())), ByteReader(value).varint()};
+      const std::uint64_t from = std::max(numbers.first, cut.first), to = std::min(numbers.last, cut.last);
+      if (from <= to) n -= to - from + 1;
+    });
+  }
+  return n;
 }
 
 }  // namespace dingle

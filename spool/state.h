@@ -32,10 +32,18 @@ class State {
   void restore(Snapshot snapshot);
   void write(Snapshot& snapshot) const;
 
+  // Numbers that no record has, since an opening cut off those that had them; goes with the next snapshot. Those before `first` are
+  // forgotten.
+  void note_cut(const NumberRange& numbers, std::uint64_t first);
+
  private:
   PackedMap values_;
   Counters counters_;
   Changes unsaved_;  // applied already
 };
+
+// How many of these are lost: not cut off, and not of segments that were removed as nobody needed what stands before record `needed`.
+std::uint64_t lost_records(const std::vector<MissingRecords>& missing, const PackedMap& state,
+                           std::uint64_t needed);
 
 }  // namespace dingle

@@ -5,8 +5,10 @@
 #include <algorithm>
 
 #include "core/bytes.h"
+#include "core/condition/words.h"
 #include "core/json_text.h"
 #include "core/time/instant.h"
+#include "spool/events.h"
 #include "store/block_format.h"
 
 namespace dingle {
@@ -42,6 +44,10 @@ std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load)
       c.least = time ? Value::timestamp(least) : Value::integer(least);
       c.greatest = time ? Value::timestamp(greatest) : Value::integer(greatest);
     }
+    if (c.field == kNoField && c.kind >= kTimestamp && c.kind <= kBranch &&
+        !block->fixed_[c.kind - kTimestamp])
+      block->fixed_[c.kind - kTimestamp] = static_cast<std::uint16_t>(block->columns_.size() + 1);
+    block->fields_.push_back(c.field);
     block->columns_.push_back(std::move(c));
   }
   if (!r.ok()) return nullptr;
@@ -83,51 +89,83 @@ std::string_view Block::chunk(std::size_t number) const {
   return it->second;
 }
 
+// Empty if it is damaged.
+std::string_view Block::bytes_of(const Column& c) const {
+  const std::string_view bytes = chunk(c.chunk);
+  if (c.offset > bytes.size() || c.size > bytes.size() - c.offset) return damaged_ = true, std::string_view();
+  return bytes.substr(c.offset, c.size);
+}
+
+namespace {
+
+// The events of a column that have a value, in their order.
+class Rows {
+ public:
+  Rows(ByteReader& r, std::size_t count) : count_(count), all_(r.u8() != 0) {
+    if (!all_) bitmap_ = r.bytes((count + 7) / 8);
+    if (!r.ok()) count_ = 0;
+  }
+  template <class Visit>
+  void each(Visit&& visit) const {
+    for (std::size_t row = 0; row < count_; ++row)
+      if (all_ || (bitmap_[row / 8] >> (row % 8) & 1) != 0) visit(row);
+  }
+
+ private:
+  std::size_t count_;
+  bool all_;
+  std::string_view bitmap_;
+};
+
+// Whole numbers, each written as its difference to the one before; `visit(row, number)`.
+template <class Visit>
+void each_integer(ByteReader& r, const Rows& rows, Visit&& visit) {
+  std::uint64_t v = 0;
+  rows.each([&](std::size_t row) {
+    v += static_cast<std::uint64_t>(r.zigzag());
+    visit(row, v);
+  });
+}
+
+std::vector<std::string_view> read_dictionary(ByteReader& r) {
+  std::vector<std::string_view> dictionary;
+  for (std::size_t n = r.count(); n-- && r.ok();) dictionary.push_back(r.text());
+  return dictionary;
+}
+
+}  // namespace
+
 void Block::load(Column& c) const {
   c.loaded = true;
   c.values.assign(count_, Value());
-  std::string_view bytes = chunk(c.chunk);
-  if (c.offset > bytes.size() || c.size > bytes.size() - c.offset) {
-    damaged_ = true;
-    return;
-  }
-  ByteReader r(bytes.substr(c.offset, c.size));
-  const bool all = r.u8() != 0;
-  std::string_view bitmap = all ? std::string_view() : r.bytes((count_ + 7) / 8);
-  auto present = [&](std::size_t row) { return all || (r.ok() && (bitmap[row / 8] >> (row % 8) & 1)); };
+  ByteReader r(bytes_of(c));
+  const Rows rows(r, count_);
   if (is_integral(c.kind)) {
     const bool time = c.kind == static_cast<std::uint8_t>(Kind::timestamp);
-    std::uint64_t v = 0;
-    for (std::size_t row = 0; row < count_ && r.ok(); ++row) {
-      if (!present(row)) continue;
-      v += static_cast<std::uint64_t>(r.zigzag());
+    each_integer(r, rows, [&](std::size_t row, std::uint64_t v) {
       c.values[row] = time ? Value::timestamp(wrapped(v)) : Value::integer(wrapped(v));
-    }
+    });
   } else if (c.kind == static_cast<std::uint8_t>(Kind::boolean)) {
-    for (std::size_t row = 0; row < count_ && r.ok(); ++row)
-      if (present(row)) c.values[row] = Value::boolean(r.u8() != 0);
+    rows.each([&](std::size_t row) { c.values[row] = Value::boolean(r.u8() != 0); });
   } else if (c.kind == static_cast<std::uint8_t>(Kind::decimal)) {
-    for (std::size_t row = 0; row < count_ && r.ok(); ++row)
-      if (present(row)) c.values[row] = Value::decimal(r.decimal());
+    rows.each([&](std::size_t row) { c.values[row] = Value::decimal(r.decimal()); });
   } else if (is_textual(c.kind)) {
     const Kind kind = c.kind == kBody ? Kind::text : static_cast<Kind>(c.kind);
-    if (r.u8() == 1) {
-      std::vector<std::string_view> dictionary;
-      for (std::size_t n = r.count(); n-- && r.ok();) dictionary.push_back(r.text());
-      for (std::size_t row = 0; row < count_ && r.ok(); ++row) {
-        if (!present(row)) continue;
-        const std::uint64_t i = dictionary.size() <= 256 ? r.u8() : r.varint();
-        if (i >= dictionary.size())
-          r.fail();
-        else
+    c.repeats = r.u8() == 1;
+    if (c.repeats) {
+      const std::vector<std::string_view> dictionary = read_dictionary(r);
+      const bool small = dictionary.size() <= 256;
+      rows.each([&](std::size_t row) {
+        const std::uint64_t i = small ? r.u8() : r.varint();
+        if (i < dictionary.size())
           c.values[row] = Value::from_text(kind, dictionary[i]);
-      }
+        else
+          r.fail();
+      });
     } else {
-      std::vector<std::uint64_t> sizes(count_, 0);
-      for (std::size_t row = 0; row < count_ && r.ok(); ++row)
-        if (present(row)) sizes[row] = r.varint();
-      for (std::size_t row = 0; row < count_ && r.ok(); ++row)
-        if (present(row)) c.values[row] = Value::from_text(kind, r.bytes(sizes[row]));
+      std::array<std::uint64_t, kEventsPerBlock> sizes;
+      rows.each([&](std::size_t row) { sizes[row] = r.varint(); });
+      rows.each([&](std::size_t row) { c.values[row] = Value::from_text(kind, r.bytes(sizes[row])); });
     }
   }
   if (!r.ok()) {
@@ -137,12 +175,77 @@ void Block::load(Column& c) const {
 }
 
 const Block::Column* Block::fixed(std::uint8_t kind) const {
-  for (Column& c : columns_)
-    if (c.kind == kind && c.field == kNoField) {
-      if (!c.loaded) load(c);
-      return &c;
-    }
-  return nullptr;
+  const std::uint16_t at = fixed_[kind - kTimestamp];
+  if (at == 0) return nullptr;
+  Column& c = columns_[at - 1u];
+  if (!c.loaded) load(c);
+  return &c;
+}
+
+// The column that alone decides what a field is; null: none, or several things do.
+Block::Column* Block::only_column(FieldId field) const {
+  const auto at = std::find(fields_.begin(), fields_.end(), field);
+  if (field == kNoField || is_part_of_event(field) || at == fields_.end() ||
+      std::find(at + 1, fields_.end(), field) != fields_.end())
+    return nullptr;
+  return &columns_[static_cast<std::size_t>(at - fields_.begin())];
+}
+
+Block::Values::Values(const Block& block, FieldId field) : field_(field) {
+  if (field == kNoField) return;
+  if (Column* c = block.only_column(field)) {
+    if (!c->loaded) block.load(*c);
+    column_ = c->values.data();
+    repeats_ = c->repeats;
+  } else {
+    block_ = &block;
+  }
+}
+
+bool Block::count_values(FieldId field, std::vector<std::pair<Value, std::uint64_t>>& counts) const {
+  counts.clear();
+  const Column* const c = only_column(field);
+  if (c == nullptr || c->loaded || !is_textual(c->kind)) return false;
+  ByteReader r(bytes_of(*c));
+  const Rows rows(r, count_);
+  if (r.u8() != 1) return false;
+  for (const std::string_view text : read_dictionary(r))
+    counts.emplace_back(Value::from_text(static_cast<Kind>(c->kind), text), 0);
+  const bool small = counts.size() <= 256;
+  std::uint64_t without = count_;
+  rows.each([&](std::size_t) {
+    const std::uint64_t i = small ? r.u8() : r.varint();
+    if (i < counts.size())
+      ++counts[i].second, --without;
+    else
+      r.fail();
+  });
+  if (without != 0) counts.emplace_back(Value(), without);
+  return r.ok();  // else `load` says what is wrong
+}
+
+bool Block::may_mention(const std::vector<std::string>& words) const {
+  return std::all_of(words.begin(), words.end(), [&](const std::string& word) {
+    return std::any_of(columns_.begin(), columns_.end(), [&](const Column& c) {
+      if (!is_textual(c.kind)) return false;
+      const std::string_view bytes = bytes_of(c);
+      return damaged_ || contains_folded(bytes, word);
+    });
+  });
+}
+
+std::optional<std::pair<EventOrigin, EventOrigin>> Block::origin_bounds() const {
+  EventOrigin least, greatest;
+  const auto take = [&](std::uint8_t kind, std::uint64_t EventOrigin::*member) {
+    const std::uint16_t at = fixed_[kind - kTimestamp];
+    if (at == 0 || !columns_[at - 1u].bounded) return false;
+    least.*member = static_cast<std::uint64_t>(columns_[at - 1u].least.as_integer());
+    greatest.*member = static_cast<std::uint64_t>(columns_[at - 1u].greatest.as_integer());
+    return true;
+  };
+  if (!take(kStream, &EventOrigin::stream) || !take(kPosition, &EventOrigin::position)) return {};
+  if (wrapped(least.position) < 0) return {};  // bounds are of signed numbers
+  return std::pair(least, greatest);
 }
 
 bool Block::may_satisfy(const std::vector<Condition::Bound>& bounds) const {
@@ -182,22 +285,23 @@ bool Block::hidden(const Column& column, std::size_t row) const {
          });
 }
 
-Value Block::get(FieldId field) const {
-  if (field == names::body) return Value::text(body(row_));
+Value Block::get(std::size_t row, FieldId field) const {
+  if (field == names::body) return Value::text(body(row));
   Value of_more;
-  for (Column& c : columns_) {
-    if (c.field != field) continue;
+  for (std::size_t i = 0; i < fields_.size(); ++i) {
+    if (fields_[i] != field) continue;
+    Column& c = columns_[i];
     if (!c.loaded) load(c);
-    if (c.values[row_].absent()) continue;
-    if (!c.more) return c.values[row_];
-    of_more = c.values[row_];
+    if (c.values[row].absent()) continue;
+    if (!c.more) return c.values[row];
+    of_more = c.values[row];
   }
   if (!of_more.absent()) return of_more;
-  if (field == names::timestamp) return Value::timestamp(timestamp(row_));
+  if (field == names::timestamp) return Value::timestamp(timestamp(row));
   if (field == names::observed_timestamp) {
     const Column* c = fixed(kObserved);
-    return c ? Value::timestamp(wrapped(static_cast<std::uint64_t>(c->values[row_].as_integer()) +
-                                        static_cast<std::uint64_t>(timestamp(row_))))
+    return c ? Value::timestamp(wrapped(static_cast<std::uint64_t>(c->values[row].as_integer()) +
+                                        static_cast<std::uint64_t>(timestamp(row))))
              : Value();
   }
   return {};
@@ -229,17 +333,33 @@ EventOrder Block::order(std::size_t row) const {
   return {value(kSpool), value(kEpoch), value(kNumber), value(kOrdinal)};
 }
 
+void Block::origins(std::vector<EventOrigin>& all) const {
+  all.assign(count_, {});
+  const auto read = [&](std::uint8_t kind, std::uint64_t EventOrigin::*member) {
+    const std::uint16_t at = fixed_[kind - kTimestamp];
+    if (at == 0) return;
+    ByteReader r(bytes_of(columns_[at - 1u]));
+    const Rows rows(r, count_);
+    each_integer(r, rows, [&](std::size_t row, std::uint64_t v) { all[row].*member = v; });
+    damaged_ = damaged_ || !r.ok();
+  };
+  read(kStream, &EventOrigin::stream);
+  read(kPosition, &EventOrigin::position);
+  read(kBranch, &EventOrigin::branch);
+}
+
 StoredEvent Block::event(std::size_t row, std::vector<Field>& fields, std::vector<Field>& more) const {
   StoredEvent e;
   e.timestamp = timestamp(row);
   auto integer = [&](std::uint8_t kind) {
     const Column* c = fixed(kind);
-    return c ? static_cast<std::uint64_t>(c->values[row].as_integer()) : 0;
+    return c && !c->values[row].absent() ? static_cast<std::uint64_t>(c->values[row].as_integer()) : 0;
   };
   e.observed = wrapped(integer(kObserved) + static_cast<std::uint64_t>(e.timestamp));
   e.order = order(row);
   e.stream = integer(kStream);
   e.position = integer(kPosition);
+  e.branch = static_cast<std::uint32_t>(integer(kBranch));
   e.body = body(row);
   fields.clear();
   more.clear();
@@ -253,7 +373,7 @@ StoredEvent Block::event(std::size_t row, std::vector<Field>& fields, std::vecto
   return e;
 }
 
-void append_event_json(const StoredEvent& e, bool types, std::string& out) {
+void append_event_json(const StoredEvent& e, const EventJson& with, std::string& out) {
   const auto each = [&](auto show) {
     for (const Field& f : e.fields) show(f);
     for (const Field& f : e.more)
@@ -271,7 +391,8 @@ void append_event_json(const StoredEvent& e, bool types, std::string& out) {
     out += ':';
     f.value.append_json(out);
   });
-  if (types) {
+  if (with.id) out.append(",\"dingle.id\":\"").append(event_id(e.stream, e.position, e.branch).view()) += '"';
+  if (with.types) {
     out += ",\"dingle.types\":{";
     bool first = true;
     each([&](const Field& f) {

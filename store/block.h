@@ -4,17 +4,18 @@
 //   varint version (2), varint count, varint columns, each:
 //     text field ("" for the fixed columns), u8 kind or fixed column, varint present,
 //     varint chunk, varint offset, varint size     within the chunk as decompressed
-//     u8 bounded, [ least, greatest ]              int, timestamp: zigzag; decimal: 8 bytes
+//     u8 bounded, [ least, greatest ]              int, timestamp, stream, position: zigzag; decimal: 8 bytes
 // A chunk is a zstd frame. Columns under 4 KiB share chunks. A column's bytes:
 //   u8 all present, [ bitmap of count bits, lowest first ]
 //   int, timestamp: zigzag differences to the value before; boolean: u8 each; decimal: 8 bytes each
 //   texts: u8 1, varint n, n texts, then an index each (u8 if n <= 256, else varint)   a dictionary, or
 //          u8 0, varint size each, then the bytes of all
 // The fixed columns (kinds from 32) are timestamp, observed, spool, epoch, number, ordinal, stream, position,
-// body. A column of what does not come from the event itself (its resource, `dingle.source` and the like) has 64 added to its
+// body, and branch where one is not 0. A column of what does not come from the event itself (its resource, `dingle.source` and the like) has 64 added to its
 // kind. Version 1 told neither apart.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <deque>
 #include <functional>
@@ -28,6 +29,8 @@
 
 #include "core/condition/condition.h"
 #include "core/event.h"
+#include "spool/events.h"
+#include "store/block_format.h"
 
 namespace dingle {
 
@@ -40,6 +43,12 @@ struct EventOrder {
   friend auto operator<=>(const EventOrder&, const EventOrder&) = default;
 };
 
+// Which line an event came of, and which of the events of that line it is.
+struct EventOrigin {
+  std::uint64_t stream = 0, position = 0, branch = 0;
+  friend auto operator<=>(const EventOrigin&, const EventOrigin&) = default;
+};
+
 // An event as the store sees it. Views; whoever made it says into what.
 struct StoredEvent {
   std::int64_t timestamp = 0, observed = 0;
@@ -49,6 +58,8 @@ struct StoredEvent {
   std::span<const Field> fields;  // its own
   // Its resource, and what the program says of it (`dingle.source` and the like). Its own hide those of the same name.
   std::span<const Field> more;
+  std::uint32_t branch = 0;
+  const Replaced* replaces = nullptr;  // on its way into an index: the stored one whose place it takes
 };
 
 struct EncodedBlock {
@@ -81,7 +92,8 @@ class Block : public FieldReader {
   static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load);
 
   std::size_t count() const { return count_; }
-  std::vector<FieldId> fields() const;  // that some of its events have
+  std::uint64_t serial() const { return names_.serial(); }  // another one for each block that is opened
+  std::vector<FieldId> fields() const;                      // that some of its events have
   // What the directory says of a field's column; the name lives as long as the block.
   struct ColumnInfo {
     std::string_view name;
@@ -96,14 +108,41 @@ class Block : public FieldReader {
 
   // Whether some event of the block may satisfy all the bounds, by the least and greatest values.
   bool may_satisfy(const std::vector<Condition::Bound>& bounds) const;
+  // Whether all the words (in lower case) stand somewhere in its texts, whatever stands around them. Costs what it takes to
+  // decompress the texts and to look through them once.
+  bool may_mention(const std::vector<std::string>& words) const;
+  // The least and greatest origin of its events, each member by itself; nothing for blocks whose directory does not say so.
+  std::optional<std::pair<EventOrigin, EventOrigin>> origin_bounds() const;
+
+  // The values of one field, for who asks many events of a block: what `get` answers. Valid as long as the block.
+  class Values {
+   public:
+    Values() = default;  // of nothing
+    Values(const Block& block, FieldId field);
+    bool repeats() const { return repeats_; }  // texts that are equal stand in one place
+    Value at(std::size_t row) const {
+      if (column_ != nullptr) return column_[row];
+      return block_ == nullptr ? Value() : block_->get(row, field_);
+    }
+
+   private:
+    const Value* column_ = nullptr;  // where one column has them all
+    const Block* block_ = nullptr;   // else: who is asked for each
+    FieldId field_ = kNoField;
+    bool repeats_ = false;
+  };
+  // The values of a field, and how many events have each, where its column says so without being taken apart: one column of
+  // texts that repeat. An absent one stands for the events without. False: ask each event.
+  bool count_values(FieldId field, std::vector<std::pair<Value, std::uint64_t>>& counts) const;
 
   // The event that `get` and the others speak of.
   void select(std::size_t row) { row_ = row; }
-  Value get(FieldId field) const override;
+  Value get(FieldId field) const override { return get(row_, field); }
   bool any_text(const std::function<bool(std::string_view)>& test) const override;
   std::int64_t timestamp(std::size_t row) const;
   std::string_view body(std::size_t row) const;
   EventOrder order(std::size_t row) const;
+  void origins(std::vector<EventOrigin>& all) const;  // by row
   // The whole event; views into the block, valid as long as it, and into both vectors, to which its fields go.
   StoredEvent event(std::size_t row, std::vector<Field>& fields, std::vector<Field>& more) const;
 
@@ -115,24 +154,34 @@ class Block : public FieldReader {
     std::size_t present = 0, chunk = 0, offset = 0, size = 0;
     bool bounded = false;
     Value least, greatest;
-    bool loaded = false;
+    bool loaded = false, repeats = false;
     std::vector<Value> values;  // one for each event; absent where it has none
   };
+  Value get(std::size_t row, FieldId field) const;
   const Column* fixed(std::uint8_t kind) const;
+  Column* only_column(FieldId field) const;
   bool hidden(const Column& column, std::size_t row) const;
   void load(Column& column) const;
+  std::string_view bytes_of(const Column& column) const;
   std::string_view chunk(std::size_t number) const;
 
   std::size_t count_ = 0, row_ = 0;
   ChunkLoader load_;
   mutable std::vector<Column> columns_;
+  std::vector<FieldId> fields_;  // of the columns, close together: what is looked for most
+  std::array<std::uint16_t, block_format::kFixed> fixed_{};  // where the fixed columns are, + 1
   mutable std::map<std::size_t, std::string> chunks_;
   mutable bool damaged_ = false;
   NameDictionary names_;  // of its columns
 };
 
-// The event as one JSON object without a newline, as the API gives it. `types` adds a member `dingle.types`
-// that names the type of each field, since JSON has fewer.
-void append_event_json(const StoredEvent& event, bool types, std::string& out);
+// What stands in an event's JSON beside it.
+struct EventJson {
+  EventJson(bool with_types = false, bool with_id = false) : types(with_types), id(with_id) {}
+  bool types;  // a member `dingle.types` that names the type of each field, since JSON has fewer
+  bool id;     // `dingle.id`
+};
+// The event as one JSON object without a newline, as the API gives it.
+void append_event_json(const StoredEvent& event, const EventJson& with, std::string& out);
 
 }  // namespace dingle

@@ -209,7 +209,7 @@ void BlockEncoder::forget_memory() { memory_ = std::make_unique<Memory>(); }
 EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size_t& taken) {
   Memory& m = *memory_;
   m.clear();
-  std::size_t kinds[kLastFixed + 1] = {};
+  std::size_t kinds[kBranch + 1] = {};
   for (std::uint8_t kind = kTimestamp; kind <= kLastFixed; ++kind) {
     kinds[kind] = m.used;
     m.add(kNoField, kind);
@@ -238,6 +238,10 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     put(kStream, Value::integer(wrapped(e.stream)));
     put(kPosition, Value::integer(wrapped(e.position)));
     put(kBody, Value::text(e.body));
+    if (e.branch != 0) {
+      if (kinds[kBranch] == 0) kinds[kBranch] = m.used, m.add(kNoField, kBranch);
+      put(kBranch, Value::integer(e.branch));
+    }
     m.add_words(e.body);
     for (auto fields : {e.fields, e.more})
       for (const Field& f : fields) {
@@ -287,7 +291,8 @@ EncodedBlock BlockEncoder::encode(std::span<const StoredEvent> events, std::size
     }
     w.varint(m.raw.size());
     const bool integral = c.type() == static_cast<std::uint8_t>(Kind::integer) ||
-                          c.type() == static_cast<std::uint8_t>(Kind::timestamp);
+                          c.type() == static_cast<std::uint8_t>(Kind::timestamp) || c.type() == kStream ||
+                          c.type() == kPosition;
     const bool decimal = c.type() == static_cast<std::uint8_t>(Kind::decimal);
     w.u8((integral || decimal) && !c.values.empty());
     if (integral && !c.values.empty()) {

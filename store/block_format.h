@@ -18,9 +18,11 @@ enum Fixed : std::uint8_t {
   kOrdinal,
   kStream,
   kPosition,
-  kBody
+  kBody,
+  kBranch
 };
-inline constexpr std::uint8_t kLastFixed = kBody;
+inline constexpr std::size_t kFixed = kBranch - kTimestamp + 1;
+inline constexpr std::uint8_t kLastFixed = kBody;         // of those that every block has
 inline constexpr std::uint8_t kMore = 64;                 // added to the kind of what is not the event's own
 inline constexpr std::size_t kOwnChunk = 4096;            // columns of this size have a chunk of their own
 inline constexpr std::size_t kLargestChunk = 512u << 20;  // decompressed
@@ -30,7 +32,8 @@ inline bool is_textual(std::uint8_t kind) {
          (kind >= static_cast<std::uint8_t>(Kind::ip) && kind <= static_cast<std::uint8_t>(Kind::map));
 }
 inline bool is_integral(std::uint8_t kind) {
-  return (kind >= kTimestamp && kind < kBody) || kind == static_cast<std::uint8_t>(Kind::integer) ||
+  return (kind >= kTimestamp && kind < kBody) || kind == kBranch ||
+         kind == static_cast<std::uint8_t>(Kind::integer) ||
          kind == static_cast<std::uint8_t>(Kind::timestamp);
 }
 inline std::int64_t wrapped(std::uint64_t v) { return static_cast<std::int64_t>(v); }

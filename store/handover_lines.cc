@@ -32,7 +32,7 @@ Value typed(Value v, std::string_view kind) {
 // What the sender's program says of an event; other names of that sort came with the data.
 bool of_the_program(FieldId name) {
   for (const FieldId own : {names::pipeline, names::template_number, names::configuration, names::source,
-                            names::zone, names::unmatched, names::unmatched_column})
+                            names::zone, names::altered, names::unmatched, names::unmatched_column})
     if (name == own) return true;
   return false;
 }
@@ -83,6 +83,7 @@ bool HandoverLines::add(std::string_view line, const Sender& sender) {
     if (name == "position") return number(e.position);
     if (name == "time") return number(e.timestamp);
     if (name == "observed") return number(e.observed);
+    if (name == "branch") return read(text, e.branch);
     if (name == "fields") return fields = text, true;
     if (name == "types") return types = text, true;
     if (name == "more") return more = text, true;

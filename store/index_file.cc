@@ -30,6 +30,8 @@ CREATE TABLE IF NOT EXISTS progress(spool INTEGER NOT NULL, destination INTEGER 
                                     PRIMARY KEY(spool, destination, lane)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS stored(spool INTEGER NOT NULL, destination INTEGER NOT NULL, events INTEGER NOT NULL, PRIMARY KEY(spool, destination)) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS arrival(one INTEGER PRIMARY KEY CHECK(one = 1), last INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS moved(name BLOB NOT NULL, time INTEGER NOT NULL, spool INTEGER NOT NULL, epoch INTEGER NOT NULL, number INTEGER NOT NULL, ordinal INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS taken(one INTEGER PRIMARY KEY CHECK(one = 1), events INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
 
@@ -45,6 +47,25 @@ std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
   });
 }
 
+// Events of open blocks, with memory for their fields.
+struct EventsOfBlocks {
+  std::vector<StoredEvent> events;
+  void add(const Block& block, std::size_t row) {
+    StoredEvent& event = events.emplace_back(block.event(row, own_, more_));
+    event.fields = kept(own_);
+    event.more = kept(more_);
+  }
+
+ private:
+  std::span<const Field> kept(const std::vector<Field>& fields) {
+    auto* to = static_cast<Field*>(arena_.allocate(std::max<std::size_t>(1, fields.size()) * sizeof(Field)));
+    std::copy(fields.begin(), fields.end(), to);
+    return {to, fields.size()};
+  }
+  Arena arena_;
+  std::vector<Field> own_, more_;
+};
+
 }  // namespace
 
 unsigned lane_of(std::uint64_t stream) {
@@ -52,10 +73,11 @@ unsigned lane_of(std::uint64_t stream) {
 }
 
 IndexFile::IndexFile(const std::string& path)
-    : connection_(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX) {
+    : name_(std::filesystem::path(path).stem().string()),
+      connection_(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX) {
   connection_.run(
-      "PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA cache_size=-2048; "
-      "PRAGMA wal_autocheckpoint=1000;");
+      "PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA cache_size=-1024; "
+      "PRAGMA wal_autocheckpoint=1000; PRAGMA secure_delete=ON;");
   std::int64_t version = 0;
   {
     Statement s(connection_.get(), "PRAGMA user_version");
@@ -64,8 +86,9 @@ IndexFile::IndexFile(const std::string& path)
   if (version > kVersion) throw SqliteError(SQLITE_ERROR, path + " was written by a newer version of Dingle");
   const bool complete = [&] {  // files of earlier programs lack these
     Statement s(connection_.get(),
-                "SELECT count(*) FROM sqlite_master WHERE name IN ('arrival', 'stored') AND type = 'table'");
-    return s.step() && s.integer(0) == 2;
+                "SELECT count(*) FROM sqlite_master WHERE name IN ('arrival', 'stored', 'moved', 'taken') "
+                "AND type = 'table'");
+    return s.step() && s.integer(0) == 4;
   }();
   if (version == 0 || !complete) {
     Transaction transaction(connection_);
@@ -132,6 +155,24 @@ void IndexFile::commit(std::span<Request* const> requests, BlockEncoder& encoder
     admit(*r, changed, fresh);
     r->stored = fresh.size() - std::exchange(admitted, fresh.size());
   }
+  std::vector<Gone> gone;  // of this index
+  Statement move(connection_.get(), "INSERT INTO moved VALUES(?, ?, ?, ?, ?, ?)");
+  for (const StoredEvent& e : fresh) {
+    if (e.replaces == nullptr) continue;
+    const Replaced& old = *e.replaces;
+    if (old.index == name_) {
+      gone.push_back({old.timestamp, {old.spool, old.epoch, old.number, old.ordinal}});
+      continue;
+    }
+    move.bind_blob(1, old.index)
+        .bind(2, old.timestamp)
+        .bind(3, old.spool)
+        .bind(4, old.epoch)
+        .bind(5, old.number)
+        .bind(6, old.ordinal)
+        .run();
+  }
+  remove_rows(gone, encoder);
   // What is counted is what the blocks hold, not what was given to them. What differs has no one's name on it.
   const std::uint64_t inserted = insert(fresh, encoder);
   if (inserted != admitted) requests.front()->stored += inserted - admitted;
@@ -230,14 +271,7 @@ void IndexFile::merge(BlockEncoder& encoder) {
     if (ids.size() < kMergeFrom) continue;
     Transaction transaction(connection_);
     std::vector<std::unique_ptr<Block>> blocks;
-    Arena arena;  // of the events' fields
-    const auto kept = [&](const std::vector<Field>& fields) {
-      auto* to = static_cast<Field*>(arena.allocate(std::max<std::size_t>(1, fields.size()) * sizeof(Field)));
-      std::copy(fields.begin(), fields.end(), to);
-      return std::span<const Field>(to, fields.size());
-    };
-    std::vector<Field> own, more;
-    std::vector<StoredEvent> events;
+    EventsOfBlocks all;
     bool whole = true;
     for (std::int64_t id : ids) {
       auto block = open_block(connection_, id);
@@ -245,27 +279,91 @@ void IndexFile::merge(BlockEncoder& encoder) {
         whole = false;
         break;
       }
-      for (std::size_t row = 0; row < block->count(); ++row) {
-        StoredEvent& event = events.emplace_back(block->event(row, own, more));
-        event.fields = kept(own);
-        event.more = kept(more);
-      }
+      for (std::size_t row = 0; row < block->count(); ++row) all.add(*block, row);
       whole = whole && !block->damaged();
       blocks.push_back(std::move(block));
     }
+    std::vector<StoredEvent>& events = all.events;
     if (!whole) continue;  // a damaged block stays as it is: merging would make the loss final
     std::sort(events.begin(), events.end(),
               [](const StoredEvent& a, const StoredEvent& b) { return a.order < b.order; });
     std::uint64_t counted = 0;
     for (const auto& block : blocks) counted += block->count();
     if (insert(events, encoder) != counted) continue;  // nothing of it stays
-    for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?",
-                            "DELETE FROM filter WHERE block = ?"}) {
-      Statement s(connection_.get(), sql);
-      for (std::int64_t id : ids) s.bind(1, id).run();
-    }
+    remove_blocks(ids);
     transaction.commit();
   }
+}
+
+void IndexFile::remove_blocks(std::span<const std::int64_t> ids) {
+  for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?",
+                          "DELETE FROM filter WHERE block = ?"}) {
+    Statement s(connection_.get(), sql);
+    for (const std::int64_t id : ids) s.bind(1, id).run();
+  }
+}
+
+// In a transaction of the caller's. What stays of a block becomes another one.
+std::uint64_t IndexFile::remove_rows(std::span<const Gone> gone, BlockEncoder& encoder) {
+  if (gone.empty()) return 0;
+  std::vector<EventOrder> orders;
+  std::vector<std::int64_t> times;
+  for (const Gone& g : gone) orders.push_back(g.order), times.push_back(g.timestamp);
+  std::sort(orders.begin(), orders.end());
+  std::sort(times.begin(), times.end());
+  std::vector<std::int64_t> ids;
+  Statement s(connection_.get(), "SELECT id, first, last FROM block WHERE last >= ? AND first <= ?");
+  s.bind(1, times.front()).bind(2, times.back());
+  while (s.step())
+    if (const auto t = std::lower_bound(times.begin(), times.end(), s.integer(1));
+        t != times.end() && *t <= s.integer(2))
+      ids.push_back(s.integer(0));
+  std::uint64_t removed = 0;
+  for (const std::int64_t id : ids) {
+    const auto block = open_block(connection_, id);
+    if (!block) continue;
+    EventsOfBlocks kept;
+    const std::uint64_t before = removed;
+    for (std::size_t row = 0; row < block->count(); ++row)
+      if (std::binary_search(orders.begin(), orders.end(), block->order(row)))
+        ++removed;
+      else
+        kept.add(*block, row);
+    // What cannot be read stays: it would be lost for good.
+    if (removed == before || block->damaged()) {
+      removed = before;
+      continue;
+    }
+    if (insert(kept.events, encoder) != kept.events.size())
+      throw SqliteError(SQLITE_CORRUPT, "what stays of a block could not be written");
+    remove_blocks({&id, 1});
+  }
+  Statement count(connection_.get(),
+                  "INSERT INTO taken VALUES(1, ?1) ON CONFLICT DO UPDATE SET events = events + ?1");
+  if (removed != 0) count.bind(1, removed).run();
+  return removed;
+}
+
+std::uint64_t IndexFile::take_out(std::span<const Gone> gone, BlockEncoder& encoder) {
+  Transaction transaction(connection_);
+  const std::uint64_t removed = remove_rows(gone, encoder);
+  transaction.commit();
+  return removed;
+}
+
+IndexFile::Moved IndexFile::moved() {
+  Moved all;
+  Statement s(connection_.get(), "SELECT name, time, spool, epoch, number, ordinal FROM moved");
+  while (s.step())
+    all[s.blob(0)].push_back({s.integer(1), {s.number(2), s.number(3), s.number(4), s.number(5)}});
+  return all;
+}
+
+void IndexFile::forget_moved(const std::string& of) {
+  Transaction transaction(connection_);
+  Statement s(connection_.get(), "DELETE FROM moved WHERE name = ?");
+  s.bind_blob(1, of).run();
+  transaction.commit();
 }
 
 // A file that is just being made has no tables yet.
@@ -274,8 +372,18 @@ static bool is_made(Connection& connection) {
   return s.step() && s.integer(0) != 0;
 }
 
+// The path, once the file can be read: a program that was killed while it made the file left a journal beside it, which only who
+// may write can take back. In WAL mode there is none later.
+static const std::string& readable(const std::string& path) {
+  if (std::error_code ignored; std::filesystem::exists(path + "-journal", ignored)) {
+    Connection writer(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX);
+    is_made(writer);
+  }
+  return path;
+}
+
 IndexReader::IndexReader(const std::string& path)
-    : connection_(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) {
+    : connection_(readable(path), SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX) {
   connection_.run("PRAGMA cache_size=-2048");
 }
 
@@ -290,15 +398,31 @@ std::vector<IndexReader::BlockInfo> IndexReader::blocks(std::int64_t from, std::
 }
 
 std::string IndexReader::filter(std::int64_t block) {
-  Statement s(connection_.get(), "SELECT data FROM filter WHERE block = ?");
-  s.bind(1, block);
-  return s.step() ? s.blob(0) : std::string();
+  return blob_of(filter_, "SELECT data FROM filter WHERE block = ?", block).value_or("");
 }
 
-std::unique_ptr<Block> IndexReader::open(std::int64_t block) { return open_block(connection_, block); }
+std::unique_ptr<Block> IndexReader::open(std::int64_t block) {
+  const auto directory = blob_of(directory_, "SELECT directory FROM block WHERE id = ?", block);
+  if (!directory) return nullptr;
+  return Block::open(*directory, [this, block](std::size_t number) {
+    return blob_of(chunk_, "SELECT data FROM chunk WHERE block = ? AND number = ?", block, number);
+  });
+}
+
+std::optional<std::string> IndexReader::blob_of(std::optional<Statement>& statement, const char* sql,
+                                                std::int64_t block, std::optional<std::size_t> number) {
+  const std::lock_guard lock(mutex_);
+  if (!statement) statement.emplace(connection_.get(), sql);
+  statement->bind(1, block);
+  if (number) statement->bind(2, static_cast<std::int64_t>(*number));
+  const std::optional<std::string> blob =
+      statement->step() ? std::optional(statement->blob(0)) : std::nullopt;
+  statement->reset();
+  return blob;
+}
 
 void read_held(const std::string& path, HeldBySender& held) {
-  Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  Connection connection(readable(path), SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
   if (!is_made(connection)) return;
   Statement s(connection.get(), "SELECT spool, destination, epoch, number FROM progress");
   while (s.step()) {
@@ -313,7 +437,7 @@ void read_held(const std::string& path, HeldBySender& held) {
 }
 
 IndexInfo read_index_info(const std::string& path) {
-  Connection connection(path, SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  Connection connection(readable(path), SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
   if (!is_made(connection)) return {};
   Statement s(
       connection.get(),
@@ -329,6 +453,15 @@ IndexInfo read_index_info(const std::string& path) {
     if (arrived.step()) info.arrival = arrived.integer(0);
   } catch (const SqliteError&) {
     // Of an earlier program: the file's own time has to do.
+  }
+  for (const auto& [what, sql] : {std::pair(&info.stored, "SELECT coalesce(sum(events), 0) FROM stored"),
+                                  std::pair(&info.taken, "SELECT coalesce(sum(events), 0) FROM taken")}) {
+    try {
+      Statement sum(connection.get(), sql);
+      if (sum.step()) *what = sum.number(0);
+    } catch (const SqliteError&) {
+      // Of an earlier program, which took nothing out.
+    }
   }
   struct stat file;
   if (info.arrival == 0 && ::stat(path.c_str(), &file) == 0)

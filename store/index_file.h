@@ -5,6 +5,8 @@
 //   progress(spool, destination, lane, epoch, number, ordinal)   how far this file has each lane of a sender
 //   stored(spool, destination, events)           how many events of a sender blocks were written with
 //   sender(spool, epoch, nonce)                  the newest opening of each spool that wrote here
+//   taken(events)                                how many events were taken out of blocks again
+//   moved(name, time, spool, epoch, number, ordinal)   events of other indexes whose place some of these took, until they are gone there
 //
 // Events, progress and counts are committed in one transaction: what is sent again after a crash is recognised
 // and left out.
@@ -14,6 +16,7 @@
 #include <cstdint>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <span>
 #include <string>
@@ -38,6 +41,9 @@ struct IndexInfo {
   std::string name;
   std::uint64_t events = 0, blocks = 0, bytes = 0;  // bytes on disk
   std::int64_t first = 0, last = 0;                 // event times; both 0 when there are no events
+  std::uint64_t
+      stored = 0,
+      taken = 0;  // that blocks were written with, as those counted who wrote; that were taken out again
   std::int64_t arrival = 0;  // ns since 1970: when events were committed last, by this machine's clock
 };
 
@@ -54,24 +60,41 @@ class IndexFile {
     std::uint64_t stored = 0, known = 0;  // stored: in blocks, as these count; known: were there already
     std::string refused;                  // not empty: nothing was stored, and why (a copied spool)
   };
-  // All of them in one transaction. Durable when it returns. Throws SqliteError, then nothing was stored.
+  // Of stored events whose place others took: those that stand elsewhere, by index.
+  struct Gone {
+    std::int64_t timestamp = 0;
+    EventOrder order;
+  };
+  using Moved = std::map<std::string, std::vector<Gone>>;
+  // All of them in one transaction. An event that takes the place of another one of this index removes that; what stands in other
+  // indexes is listed, in the same transaction. Durable when it returns. Throws SqliteError, then nothing was stored.
   void commit(std::span<Request* const> requests, BlockEncoder& encoder);
+  Moved moved();                             // what is listed
+  void forget_moved(const std::string& of);  // it is gone there
+  // Takes events out; those that are not there are passed over. How many there were.
+  std::uint64_t take_out(std::span<const Gone> gone, BlockEncoder& encoder);
   // Merges small neighbouring blocks where many have gathered; some milliseconds when there is something to
   // do.
   void merge(BlockEncoder& encoder);
   void forget_cache();  // of pages
+  bool scrub() {
+    return truncate_wal(connection_);
+  }  // leaves nothing of what was removed; false: somebody reads it
 
  private:
   using Progress = std::map<std::pair<std::uint64_t, std::uint32_t>,  // spool and destination
                             std::array<std::optional<EventOrder>, kLanes>>;
   bool introduce(const Sender& sender, std::string& refused);
   void admit(Request& request, Progress& changed, std::vector<StoredEvent>& fresh);
+  std::uint64_t remove_rows(std::span<const Gone> gone, BlockEncoder& encoder);
   std::uint64_t insert(std::span<const StoredEvent> events, BlockEncoder& encoder);
+  void remove_blocks(std::span<const std::int64_t> ids);
+  const std::string name_;
   Connection connection_;
   Progress progress_;  // as committed
 };
 
-// For readers.
+// For readers. `filter`, `open`, and the blocks that it opened may be used by several threads.
 class IndexReader {
  public:
   explicit IndexReader(const std::string& path);  // throws SqliteError
@@ -88,7 +111,11 @@ class IndexReader {
   void end() { connection_.run("COMMIT"); }
 
  private:
+  std::optional<std::string> blob_of(std::optional<Statement>& statement, const char* sql, std::int64_t block,
+                                     std::optional<std::size_t> number = {});
+  std::mutex mutex_;  // of the connection
   Connection connection_;
+  std::optional<Statement> filter_, directory_, chunk_;  // prepared when they are first needed
 };
 
 IndexInfo read_index_info(const std::string& path);  // without a name; throws SqliteError

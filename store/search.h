@@ -46,6 +46,12 @@ struct Query {
   std::chrono::steady_clock::time_point until =
       std::chrono::steady_clock::time_point::max();         // then it stops
   std::shared_ptr<const std::atomic<bool>> left = nullptr;  // it stops once this is set: nobody waits for it
+  bool has_no_end() const {
+    return to == std::numeric_limits<std::int64_t>::max();
+  }  // that instant counts as well
+  bool in_time(std::int64_t t) const { return t >= from && (t < to || has_no_end()); }
+  bool covers(std::int64_t first, std::int64_t last) const { return in_time(first) && in_time(last); }
+  bool is_conditional() const { return !where.text().empty(); }
   bool is_over() const { return (left != nullptr && *left) || std::chrono::steady_clock::now() >= until; }
 };
 
@@ -96,9 +102,9 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
                                     std::size_t limit,
                                     const std::function<void(const StoredEvent&, std::string&)>& write,
                                     Scanned& scanned, std::size_t most_bytes = SIZE_MAX);
-// The same as JSON. `types`: as in append_event_json.
+// The same as JSON.
 std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, const Query& query,
-                                    std::size_t limit, bool types, Scanned& scanned,
+                                    std::size_t limit, const EventJson& with, Scanned& scanned,
                                     std::size_t most_bytes = SIZE_MAX);
 
 enum class Measure { count, sum, average, minimum, maximum, percentile };

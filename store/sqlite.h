@@ -96,6 +96,12 @@ class Connection {
   sqlite3* db_ = nullptr;
 };
 
+// Brings what stands in the file beside a database into it, and empties that. False: somebody reads it still.
+inline bool truncate_wal(Connection& connection) {
+  Statement s(connection.get(), "PRAGMA wal_checkpoint(TRUNCATE)");
+  return s.step() && s.integer(0) == 0;
+}
+
 // Rolls back unless `commit` was called.
 class Transaction {
  public:

@@ -5,10 +5,12 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <cstring>
 #include <filesystem>
 #include <fstream>
 #include <sstream>
 
+#include "core/options/options.h"
 #include "core/time/instant.h"
 #include "spool/whole_file.h"
 
@@ -50,7 +52,83 @@ std::string index_name(std::string_view text) {
   return name;
 }
 
-Store::Store(std::string folder) : folder_(std::move(folder)) {}
+Store::Store(std::string folder) : folder_(std::move(folder)) {
+  std::error_code error;
+  if (!std::filesystem::exists(folder_ + "/moving", error)) return;
+  moves_.begin();
+  unfinished_ = true;
+  complete_all();  // else it is tried again, and nobody searches before
+}
+
+bool Store::complete(const std::string& index) {
+  const IndexFile::Moved moved = open(index).moved();
+  for (const auto& one : moved) {
+    const std::string& from = one.first;
+    const std::vector<IndexFile::Gone>& gone = one.second;
+    std::error_code error;
+    if (from != index && is_index_name(from) && std::filesystem::exists(path_of(from), error)) {
+      try {
+        open(from).take_out(gone, encoder_);
+        open_.front().written = true;
+      } catch (const SqliteError& e) {
+        std::erase_if(open_, [&](const Open& o) { return o.name == from; });
+        if (!is_damage(e)) return false;  // what is damaged is not found either
+      }
+    }
+    open(index).forget_moved(from);
+  }
+  return true;
+}
+
+bool Store::complete_all() {
+  bool all = true;
+  for (const std::string& name : names()) {
+    try {
+      all = complete(name) && all;
+    } catch (const SqliteError& e) {
+      std::erase_if(open_, [&](const Open& o) { return o.name == name; });
+      all = all && is_damage(e);
+    }
+  }
+  std::error_code error;
+  unfinished_ = !all;
+  if (!all) return false;
+  std::filesystem::remove(folder_ + "/moving", error);
+  moves_.end();
+  return true;
+}
+
+bool Store::scrub() {
+  std::lock_guard lock(mutex_);
+  bool all = true;
+  for (const std::string& name : names()) {
+    std::error_code error;
+    const auto size = std::filesystem::file_size(path_of(name) + "-wal", error);
+    if (error || size == 0) continue;
+    try {
+      all = open(name).scrub() && all;
+    } catch (const SqliteError& e) {
+      std::erase_if(open_, [&](const Open& o) { return o.name == name; });
+      all = all && is_damage(e);
+    }
+  }
+  return all;
+}
+
+Result<std::uint64_t> Store::take_out(const std::string& index, std::span<const IndexFile::Gone> gone) {
+  std::lock_guard lock(mutex_);
+  std::error_code error;
+  if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return std::uint64_t{0};
+  try {
+    const std::uint64_t n = open(index).take_out(gone, encoder_);
+    open_.front().written = true;
+    changes_ += n != 0;
+    return n;
+  } catch (const SqliteError& e) {
+    std::erase_if(open_, [&](const Open& o) { return o.name == index; });
+    return Problem{"index " + index + ": " + e.what(), "", 0, 0};
+  }
+}
 
 std::shared_ptr<Store> Store::at(const std::string& folder) {
   static std::mutex mutex;
@@ -109,11 +187,35 @@ void Store::commit(const std::vector<Pending*>& together) {
   };
   std::vector<IndexFile::Request*> requests;
   for (Pending* p : together) requests.push_back(&p->request);
+  // Whether some stand in another index so far: nobody searches until they are gone there.
+  const bool moves = std::any_of(together.begin(), together.end(), [&](const Pending* p) {
+    return std::any_of(p->request.events.begin(), p->request.events.end(), [&](const StoredEvent& e) {
+      return e.replaces != nullptr && e.replaces->index != index;
+    });
+  });
+  if (moves) moves_.begin();  // may wait for who searches
   std::lock_guard lock(mutex_);
   try {
+    if (unfinished_ && !complete_all())
+      return failed("events that were moved before could not be taken out of where they stood");
+    if (moves) {
+      moves_.begin();  // still, or again
+      std::error_code error;
+      if (!std::filesystem::exists(folder_ + "/moving", error)) {
+        std::filesystem::create_directories(folder_);
+        if (const int code = write_whole(folder_ + "/moving", "1\n", 0600); code != 0)
+          throw SqliteError(SQLITE_FULL, folder_ + "/moving cannot be written: " + std::strerror(code));
+      }
+    }
     open(index).commit(requests, encoder_);
     open_.front().written = true;
     ++transactions_;
+    changes_ += std::any_of(together.begin(), together.end(), [](const Pending* p) {
+      return std::any_of(p->request.events.begin(), p->request.events.end(),
+                         [](const StoredEvent& e) { return e.replaces != nullptr; });
+    });
+    if (moves) unfinished_ = !complete(index);
+    if (moves && !unfinished_) moves_.end();
   } catch (const SqliteError& error) {
     failed("index " + index + ": " + error.what() +
            (is_damage(error) ? "; the file " + path_of(index) +
@@ -121,6 +223,7 @@ void Store::commit(const std::vector<Pending*>& together) {
                                    "it is then not searched), or put a copy from a backup in its place"
                              : ""));
     std::erase_if(open_, [&](const Open& o) { return o.name == index; });
+    if (moves) complete_all();  // mostly nothing was listed, and searching goes on
     return;
   } catch (const std::exception& error) {
     return failed(error.what());  // whatever it is, nobody waits for ever
@@ -217,6 +320,7 @@ Result<Held> Store::held(const Sender& sender) {
 
 void Store::merge() {
   std::lock_guard lock(mutex_);
+  if (unfinished_) complete_all();
   for (Open& o : open_) {
     if (!o.written) continue;
     o.written = false;
@@ -268,6 +372,7 @@ bool Store::remove(const std::string& index, const std::string& why) {
   std::lock_guard lock(mutex_);
   std::error_code error;
   if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return false;
+  if (unfinished_ && !complete_all()) return false;  // what it lists must be gone first
   Removal removal;
   try {
     held_by_sender();
@@ -297,8 +402,42 @@ bool Store::remove(const std::string& index, const std::string& why) {
   return true;
 }
 
+std::optional<Store::Kept> Store::kept() {
+  std::lock_guard lock(mutex_);
+  Kept kept;
+  try {
+    held_by_sender();  // so that what was being removed is settled
+    for (const auto& [sender, held] : read_removed().before) kept.stored += held.stored;
+    kept.accounted = kept.stored;
+    for (const std::string& name : names()) {
+      const IndexInfo info = read_index_info(path_of(name));
+      kept.stored += info.stored;
+      kept.accounted += info.events + info.taken;
+    }
+  } catch (const SqliteError&) {
+    return std::nullopt;
+  }
+  return kept;
+}
+
 namespace {
 constexpr std::int64_t kPlausible = 24 * 3600 * kSecond;  // ahead of the clock
+
+std::int64_t last_in(const IndexInfo& i) { return i.last > i.arrival + kPlausible ? i.arrival : i.last; }
+}  // namespace
+
+std::string Store::soon_gone(std::uint64_t most_bytes) const {
+  constexpr std::int64_t kLately = 24 * 3600 * kSecond;
+  std::vector<IndexInfo> all = indexes();
+  std::uint64_t bytes = 0;
+  for (const IndexInfo& info : all) bytes += info.bytes;
+  if (most_bytes == 0 || all.size() < 2 || bytes < most_bytes / 10 * 9) return "";
+  const auto older = [](const IndexInfo& a, const IndexInfo& b) { return last_in(a) < last_in(b); };
+  const auto [oldest, newest] = std::minmax_element(all.begin(), all.end(), older);
+  if (oldest->arrival < system_now() - kLately || newest->last - oldest->last < kLately) return "";
+  return "the index " + oldest->name + ", to which events came as late as " +
+         format_rfc3339(oldest->arrival) + ", is the next to go: the indexes have " + format_size(bytes) +
+         ", and `keep.bytes` is " + format_size(most_bytes);
 }
 
 std::int64_t Store::newest_in(const IndexInfo& info) {
@@ -307,16 +446,13 @@ std::int64_t Store::newest_in(const IndexInfo& info) {
 
 std::vector<Removed> Store::retain(std::int64_t oldest, std::uint64_t most_bytes) {
   std::vector<IndexInfo> all = indexes();
-  auto by_last = [](const IndexInfo& a, const IndexInfo& b) {
-    auto last = [](const IndexInfo& i) { return i.last > i.arrival + kPlausible ? i.arrival : i.last; };
-    return last(a) < last(b);
-  };
+  auto by_last = [](const IndexInfo& a, const IndexInfo& b) { return last_in(a) < last_in(b); };
   std::sort(all.begin(), all.end(), by_last);
   std::uint64_t bytes = 0;
   for (const IndexInfo& info : all) bytes += info.bytes;
   std::vector<Removed> removed;
   for (const IndexInfo& info : all) {
-    if (info.events == 0) continue;
+    if (info.events == 0 && info.arrival == 0) continue;  // it is being made
     const bool old = oldest != 0 && newest_in(info) < oldest;
     const bool too_much = most_bytes != 0 && bytes > most_bytes && removed.size() + 1 < all.size();
     if (!old && !too_much) continue;

@@ -16,6 +16,7 @@
 
 #include "core/result.h"
 #include "store/index_file.h"
+#include "store/moves.h"
 #include "store/removals.h"
 
 namespace dingle {
@@ -41,6 +42,13 @@ class Store {
   // What was committed here of the sender, to indexes that are there or were removed. The first call looks at all indexes.
   // A problem while one of them cannot be read; of a damaged one nothing is known.
   Result<Held> held(const Sender& sender);
+  // Takes events out of an index for good: those that are there. How many; a problem if it cannot be written.
+  Result<std::uint64_t> take_out(const std::string& index, std::span<const IndexFile::Gone> gone);
+  // Leaves nothing of what was taken out or removed in any of its files. False: one of them is being read, or cannot be written.
+  bool scrub();
+  Moves& moves() const { return moves_; }
+  // How often stored events were replaced or taken out since the start: who reads page after page may have read some twice.
+  std::uint64_t changes() const { return changes_; }
   // Merges small blocks of the indexes written since the last call.
   void merge();
   void forget_caches();  // frees memory that is kept for commits to come
@@ -53,6 +61,14 @@ class Store {
   // that what was imported today stays; then the oldest ones until the rest has at most `most_bytes` (0: no limit). An
   // event time more than a day after its arrival says nothing: then the arrival counts.
   std::vector<Removed> retain(std::int64_t oldest, std::uint64_t most_bytes);
+
+  // What blocks were written with, ever, and what became of it: it is there, was taken out, or went with its index.
+  struct Kept {
+    std::uint64_t stored = 0, accounted = 0;
+  };
+  std::optional<Kept> kept();  // nothing while an index cannot be read; costs opening each
+  // Which index `retain` will take soon for want of room, though events came to it not long ago; or "".
+  std::string soon_gone(std::uint64_t most_bytes) const;
 
   // Up to when an index holds something, by which its age counts: ns since 1970.
   static std::int64_t newest_in(const IndexInfo& info);
@@ -74,6 +90,12 @@ class Store {
   };
   std::list<Open> open_;  // most recently used first
   BlockEncoder encoder_;
+  // Events whose place others took, in other indexes, are taken out there. False: some could not be, and are still listed. The
+  // folder's file `moving` says that some may be listed, over the life of the process.
+  bool complete(const std::string& index);
+  bool complete_all();
+  bool unfinished_ = false;  // some are listed in an index
+  mutable Moves moves_;
   // What waits to be committed.
   struct Pending {
     const std::string* index;
@@ -86,7 +108,7 @@ class Store {
   std::condition_variable queue_moved_;
   std::vector<Pending*> queue_;
   bool committing_ = false;  // a thread is at it, for all
-  std::atomic<std::uint64_t> transactions_{0};
+  std::atomic<std::uint64_t> transactions_{0}, changes_{0};
   // What is known of indexes that were removed stands in the file `held` beside them, a sender a line; that of the one
   // which is being removed by itself, so that it counts once however a crash comes between.
   struct Removal {

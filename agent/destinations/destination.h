@@ -81,6 +81,9 @@ class Destination {
   struct Housekeeping {
     std::vector<std::pair<const char*, std::uint64_t>> counts;
     std::vector<std::string> said;
+    // As of now, if it was looked at: what its files were written with, and what is known to have become of that.
+    std::optional<std::pair<std::uint64_t, std::uint64_t>> kept;
+    std::optional<std::string> soon_gone;  // what it will remove soon, though it just came; ""
   };
   virtual Housekeeping idle() { return {}; }
   // Asks a `deliver` in progress to come to an end soon, with any outcome. Called from another thread.

@@ -46,7 +46,9 @@ class Index final : public Destination {
                                   e.position,
                                   e.body,
                                   e.fields,
-                                  extras_of(e)});
+                                  extras_of(e),
+                                  e.branch,
+                                  e.replaces});
     }
     for (const auto& [name, list] : by_index) {
       if (cancelled_)
@@ -71,8 +73,14 @@ class Index final : public Destination {
     }
     const std::int64_t now = system_now();
     Housekeeping done;
+    if (now >= looks_at_) {
+      if (const auto kept = store_->kept()) done.kept = {kept->stored, kept->accounted};
+      // Looking at many indexes takes no more than this part of the time.
+      looks_at_ = system_now() + std::max<std::int64_t>(2 * kSecond, 200 * (system_now() - now));
+    }
     if ((keep_age_ == 0 && keep_bytes_ == 0) || now - retained_at_ < 10 * kSecond) return done;
     retained_at_ = now;
+    done.soon_gone = store_->soon_gone(keep_bytes_);
     for (const Removed& r : store_->retain(keep_age_ ? now - keep_age_ : 0, keep_bytes_)) {
       done.said.push_back("the index " + r.index + " with " + std::to_string(r.events) +
                           " events was removed: " + r.why);
@@ -86,13 +94,15 @@ class Index final : public Destination {
   std::span<const Field> extras_of(const SpooledEvent& e) {
     if (extras_.empty() || last_.resource.data() != e.resource.data() ||
         last_.source.data() != e.source.data() || last_.zone.data() != e.zone.data() ||
-        last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number) {
+        last_.pipeline.data() != e.pipeline.data() || last_.template_number != e.template_number ||
+        last_.altered != e.altered) {
       std::vector<Field> fields(e.resource.begin(), e.resource.end());
       if (!e.source.empty()) fields.push_back({names::source, Value::text(e.source)});
       if (!e.zone.empty() && e.zone != "UTC") fields.push_back({names::zone, Value::text(e.zone)});
       fields.push_back({names::pipeline, Value::text(e.pipeline)});
       fields.push_back({names::configuration, Value::text(e.configuration)});
       if (e.template_number) fields.push_back({names::template_number, Value::integer(e.template_number)});
+      if (e.altered) fields.push_back({names::altered, Value::boolean(true)});
       extras_.push_back(std::move(fields));
       last_ = e;
     }
@@ -104,7 +114,7 @@ class Index final : public Destination {
   bool compared_ = false;
   Sender sender_;
   FieldChoice choice_;
-  std::int64_t keep_age_ = 0, retained_at_ = 0;
+  std::int64_t keep_age_ = 0, retained_at_ = 0, looks_at_ = 0;
   std::uint64_t resting_at_ = 0, rested_at_ = 0;  // commits
   std::uint64_t keep_bytes_ = 0, commits_ = 0;
   std::deque<std::vector<Field>> extras_;

@@ -25,6 +25,7 @@ void append_line(const DeliveryEvent& d, std::string& out) {
       "\"body\":",
       d.number.epoch, d.number.number, e.ordinal, e.stream, e.position, e.timestamp, e.observed);
   append_json_string(out, e.body);
+  if (e.branch != 0) out += fmt::format(",\"branch\":{}", e.branch);
   std::string types;
   std::string_view member = "fields", of_types = "types";
   char separator = '{';
@@ -54,8 +55,8 @@ void append_line(const DeliveryEvent& d, std::string& out) {
   end();
   member = "more", of_types = "more_types";
   for (const Field& f : e.resource) add(field_name(f.name), f.value);
-  for (const FieldId id :
-       {names::source, names::zone, names::pipeline, names::configuration, names::template_number})
+  for (const FieldId id : {names::source, names::zone, names::pipeline, names::configuration, names::altered,
+                           names::template_number})
     if (id != names::zone || e.zone != "UTC") add(field_name(id), e.get(id));
   end();
   out += "}\n";

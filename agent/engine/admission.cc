@@ -22,6 +22,7 @@ std::uint64_t queue_limit(const Configuration& configuration, const DestinationS
 
 // The destination that pauses the source of the batch, or null. What is in flight counts as if it went there.
 const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Running& running) const {
+  if (batch.entry.pipeline != 0) return pausing_import(batch.entry.pipeline, running);
   auto found = running.pausing.find(batch.source);
   if (found == running.pausing.end()) return nullptr;
   for (const std::size_t index : found->second) {
@@ -32,6 +33,35 @@ const DestinationSettings* Engine::pausing(const SourceBatch& batch, const Runni
     if (waiting > most || (in_flight_bytes_ != 0 && waiting + in_flight_bytes_ > most)) return &d;
   }
   return nullptr;
+}
+
+// What comes live goes first: so an import waits much sooner, and whatever else would be done about a full queue.
+const DestinationSettings* Engine::pausing_import(std::uint32_t pipeline, const Running& running) const {
+  const Flow& flow = running.configuration->flow;
+  const std::optional<std::size_t> entry = running.node_of(pipeline);
+  for (std::size_t n = entry.value_or(flow.nodes.size()); n < flow.nodes.size(); ++n) {
+    if (!flow.leads_to(*entry, n)) continue;
+    for (const Flow::Output& output : flow.nodes[n].outputs) {
+      const DestinationSettings& d = running.configuration->destinations[output.destination];
+      if (!d.kind->stores) continue;
+      const std::uint64_t waiting = spool_->waiting(running.destination_ids[output.destination]).bytes,
+                          most = queue_limit(*running.configuration, d) / 4;
+      if (waiting > most || (in_flight_bytes_ != 0 && waiting + in_flight_bytes_ > most)) return &d;
+    }
+  }
+  return nullptr;
+}
+
+std::string Engine::keeps_import_waiting(std::uint32_t pipeline) {
+  Lock lock(mutex_);
+  const std::shared_ptr<const Running> running = this->running();
+  const DestinationSettings* full = pausing_import(pipeline, *running);
+  return full == nullptr ? "" : full->name;
+}
+
+std::optional<Intake::Taken> Engine::hand_in(SourceBatch batch, std::chrono::nanoseconds patience) {
+  Lock lock(mutex_);
+  return admit(std::move(batch), std::chrono::steady_clock::now() + patience, nullptr);
 }
 
 bool Engine::submit(SourceBatch batch) {
@@ -61,34 +91,37 @@ std::optional<Intake::Taken> Engine::admit(SourceBatch batch,
                                            std::optional<std::chrono::steady_clock::time_point> until,
                                            std::shared_ptr<Fate> fate) {
   const std::uint64_t bytes = batch.buffer ? batch.buffer->size : 0;
+  const bool imports = batch.entry.pipeline != 0;
+  const std::string source = imports ? "" : batch.source;  // that waits; an import tells it itself
   std::shared_ptr<const Running> running;
   for (;;) {
-    if (quiescing_ || closed_ || stopping_ || letting_go_.count(batch.source) != 0) {
-      paused_sources_.erase(batch.source);
+    if (quiescing_ || closed_ || stopping_ || letting_go_.count(source) != 0) {
+      paused_sources_.erase(source);
       return Taken::stopping;
     }
     if (until && std::chrono::steady_clock::now() >= *until) {
-      paused_sources_.erase(batch.source);
+      paused_sources_.erase(source);
       return Taken::no_room;
     }
     {
       Lock running_lock(running_mutex_);
       running = running_;
     }
-    if (!running->counters->has_source(batch.source)) return Taken::stopping;
+    if (!running->counters->has_source(batch.source) || (imports && !running->node_of(batch.entry.pipeline)))
+      return Taken::stopping;
     if (next_ticket_ - committed_ >= most_in_flight_) {
       if (until)
         room_.wait_for(mutex_, *until - std::chrono::steady_clock::now());
       else
         room_.wait(mutex_);
     } else if (const DestinationSettings* full = pausing(batch, *running)) {
-      paused_sources_[batch.source] = full->name;
+      paused_sources_[source] = full->name;
       room_.wait_for(mutex_, kLookAgain);
     } else {
       break;
     }
   }
-  paused_sources_.erase(batch.source);
+  paused_sources_.erase(source);
   in_flight_.push_back({batch.source, bytes, batch.bytes, std::move(fate)});
   in_flight_bytes_ += bytes;
   queue_.push_back({next_ticket_++, std::move(batch), std::move(running)});

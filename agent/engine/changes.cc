@@ -59,7 +59,7 @@ void Engine::start_destinations() {
     Delivering delivering{
         written(d), d.kind->spec.name,
         std::make_unique<DeliveryThread>(d, id, d.kind->make({d, id, spool_->identity(), data_}), *spool_,
-                                         *letters_, problems_),
+                                         *letters_, problems_, [this] { return holder(); }),
         running->configuration};
     Lock lock(running_mutex_);
     deliveries_[d.name] = std::move(delivering);
@@ -87,7 +87,7 @@ std::string Engine::keep_leaving(const Configuration& configuration, const Forme
     Delivering delivering{
         written(*d), d->kind->spec.name,
         std::make_unique<DeliveryThread>(*d, id, d->kind->make({*d, id, spool_->identity(), data_}), *spool_,
-                                         *letters_, problems_),
+                                         *letters_, problems_, [this] { return holder(); }),
         then};
     mark_leaving(delivering, name);
     Lock lock(running_mutex_);

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "agent/engine/concealed.h"
 #include "core/bytes.h"
 #include "core/time/instant.h"
 #include "store/index_file.h"
@@ -21,12 +22,13 @@ constexpr std::chrono::milliseconds kIdle = 500ms, kHousekeeping = 10s;
 
 DeliveryThread::DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
                                std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
-                               Problems& problems)
+                               Problems& problems, Holder holder)
     : name_(settings.name),
       id_(id),
       destination_(std::move(destination)),
       spool_(spool),
       letters_(letters),
+      holder_(std::move(holder)),
       problems_(problems),
       stored_(spool, id) {
   const Options& retry = settings.common.section("retry");
@@ -170,6 +172,12 @@ void DeliveryThread::housekeep() {
   for (const auto& [what, n] : done.counts) counts.push_back({counter(what), static_cast<std::int64_t>(n)});
   if (!counts.empty()) spool_.count(std::move(counts));
   for (const std::string& text : done.said) problems_.note("destination " + name_, text);
+  const std::string about = "destination " + name_ + ": keep";
+  if (done.soon_gone && done.soon_gone->empty()) problems_.clear(about);
+  if (done.soon_gone && !done.soon_gone->empty()) problems_.set(about, *done.soon_gone);
+  if (!done.kept) return;
+  Lock lock(mutex_);
+  status_.kept = done.kept;
 }
 
 // The destination is done with all that was deferred.
@@ -251,6 +259,7 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     parts.pop_back();
     const std::span<const DeliveryEvent> part = events.subspan(from, to - from);
     Delivery delivery = destination_->deliver(part);
+    hide_content(part, delivery);
     if (delivery.held) compare(delivery);
     if (delivery.stored) stored_.told(*delivery.stored);
     accepted(part, delivery);
@@ -386,9 +395,13 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
   for (std::size_t i = 0; i < turned.events.size(); ++i) {
     const DeliveryEvent& e = turned.events[i];
     Letter letter{id_, e.number, e.event.ordinal, system_now(), attempts, turned.reasons[i], {}};
-    append_event_json(e.event, letter.event);
     letter.source = e.event.source;
-    letter.record = encode_event(e.event, id_);
+    if (e.event.hidden_elsewhere) {
+      conceal(letter, e.event, holder_ ? holder_().get() : nullptr);
+    } else {
+      append_event_json(e.event, letter.event);
+      letter.record = encode_event(e.event, id_);
+    }
     letters.push_back(std::move(letter));
   }
   std::string problem;

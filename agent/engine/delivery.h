@@ -11,6 +11,7 @@
 #pragma once
 
 #include <atomic>
+#include <functional>
 #include <map>
 #include <memory>
 #include <random>
@@ -26,6 +27,7 @@
 #include "agent/engine/letters.h"
 #include "agent/engine/stored_count.h"
 #include "agent/problems.h"
+#include "core/steps/sealing.h"
 #include "spool/mutex.h"
 
 namespace dingle {
@@ -43,10 +45,14 @@ class DeliveryThread {
     std::int64_t last_accepted = 0;
     std::size_t at_once = 0;  // events, while it is too slow for as many as it may get
     bool tells_stored = false;
+    std::optional<std::pair<std::uint64_t, std::uint64_t>>
+        kept;  // what its files were written with; what became of that
   };
+  // What seals the letters of lines that another pipeline hides; nullptr without a key. Called by the thread.
+  using Holder = std::function<std::shared_ptr<const Sealing>()>;
   DeliveryThread(const DestinationSettings& settings, std::uint32_t id,
-                 std::unique_ptr<Destination> destination, Spool& spool, Letters& letters,
-                 Problems& problems);
+                 std::unique_ptr<Destination> destination, Spool& spool, Letters& letters, Problems& problems,
+                 Holder holder = {});
   ~DeliveryThread();  // stops without waiting for the queue
   Status status() const;
   void try_now();                                        // it does not wait any longer before the next try
@@ -95,6 +101,7 @@ class DeliveryThread {
   std::unique_ptr<Destination> destination_;
   Spool& spool_;
   Letters& letters_;
+  const Holder holder_;
   Problems& problems_;
   // Of the batch in hand, without what was counted before, since it is sent again to a destination that lost it.
   std::uint64_t answered_ = 0;   // events that it took

@@ -243,6 +243,14 @@ bool Engine::run(std::shared_ptr<const Running> next) {
   return running_ != nullptr;
 }
 
+std::uint32_t Engine::pipeline_id(const std::string& name) const {
+  const std::shared_ptr<const Running> running = this->running();
+  const auto& all = running->configuration->pipelines;
+  for (std::size_t i = 0; i < all.size(); ++i)
+    if (all[i].name == name) return running->pipeline_ids[i];
+  return 0;
+}
+
 std::shared_ptr<const Engine::Running> Engine::running() const {
   Lock lock(running_mutex_);
   return running_;

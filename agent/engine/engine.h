@@ -117,8 +117,18 @@ class Engine final : public Intake {
   bool submit(SourceBatch batch) override;
   Taken submit_durably(SourceBatch batch, std::chrono::nanoseconds patience,
                        std::chrono::nanoseconds for_disk) override;
+  // Takes a batch without waiting for its end; nullopt, or why it was not taken.
+  std::optional<Taken> hand_in(SourceBatch batch, std::chrono::nanoseconds patience);
+  // The destination that keeps what is imported through this pipeline waiting now, since more than a quarter of its queue is
+  // taken; or "".
+  std::string keeps_import_waiting(std::uint32_t pipeline);
   void leave(const std::string& key, std::shared_ptr<void> open) override;
   std::shared_ptr<void> take_over(const std::string& key) override;
+
+  std::uint32_t pipeline_id(const std::string& name) const;  // of one that runs; 0: none does
+
+  friend class Erase;  // makes all forget what it erased
+  friend class Rerun;  // puts what is stored into the spool again
 
   // ---- dead letters ----
   Letters& letters() { return *letters_; }
@@ -158,6 +168,7 @@ class Engine final : public Intake {
         pausing;  // by source: destinations that pause it when their queues are full
     // What of a batch that is sent again is kept; nullopt for one that is not.
     std::optional<Work::Again> again(const SourceBatch& batch) const;
+    std::optional<std::size_t> node_of(std::uint32_t pipeline) const;  // by its id
     std::uint32_t id_of(const DestinationSettings& d) const {
       return destination_ids[static_cast<std::size_t>(&d - configuration->destinations.data())];
     }
@@ -192,6 +203,7 @@ class Engine final : public Intake {
   void start_sources();
   void forget_old_steps();
   void count_unknown();
+  std::shared_ptr<const Sealing> holder() const;  // with the key for what is held; nullptr without one
   void rename_sources();
   std::vector<std::int64_t> forget_resent();
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
@@ -232,6 +244,8 @@ class Engine final : public Intake {
   std::optional<Taken> admit(SourceBatch batch, std::optional<std::chrono::steady_clock::time_point> until,
                              std::shared_ptr<Fate> fate) REQUIRES(mutex_);
   const DestinationSettings* pausing(const SourceBatch& batch, const Running& running) const REQUIRES(mutex_);
+  const DestinationSettings* pausing_import(std::uint32_t pipeline, const Running& running) const
+      REQUIRES(mutex_);
   void make_room(Spool::Append& append, const Running& running);
   void save_memory();
 

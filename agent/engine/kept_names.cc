@@ -23,6 +23,8 @@ constexpr Named kNamed[] = {{"destination/", "next-destination", "destination"},
                             {"pipeline/", "next-pipeline", "pipeline"},
                             {"step/", "next-step", "step"}};
 
+const std::string kCounter = "counter/";
+
 std::uint64_t number_of(const std::string& text) { return std::strtoull(text.c_str(), nullptr, 10); }
 
 std::string read_all(const std::string& path) {
@@ -71,7 +73,14 @@ std::string KeptNames::restore(Spool& spool) const {
     }
     if (next != before) changes.state.push_back({named.next, std::to_string(next), false});
   }
-  if (changes.state.empty() || spool.note(std::move(changes)) != 0) return "";
+  std::vector<CounterName> counters;
+  for (const auto& [key, id] : kept)
+    if (key.starts_with(kCounter))
+      counters.push_back({static_cast<CounterId>(number_of(id)), key.substr(kCounter.size())});
+  const std::size_t named = spool.name_counters(counters);
+  if (named != 0)
+    lost += (lost.empty() ? "" : ", ") + std::to_string(named) + (named == 1 ? " counter" : " counters");
+  if (lost.empty() || spool.note(std::move(changes)) != 0) return "";
   return lost;
 }
 
@@ -80,6 +89,8 @@ int KeptNames::save(const Spool& spool) const {
   for (const Named& named : kNamed)
     for (const auto& [key, id] : spool.state_with_prefix(named.prefix))
       if (key.find('\n') == std::string::npos) text += key + " " + id + "\n";
+  for (const CounterName& c : spool.counter_names())
+    if (c.name.find('\n') == std::string::npos) text += kCounter + c.name + " " + std::to_string(c.id) + "\n";
   text += sum_of(text);
   return read_all(path_) == text ? 0 : write_whole(path_, text, 0600);
 }

@@ -29,7 +29,8 @@ Connection& Letters::connection() {
   if (!connection_)
     connection_ = open_own_file(
         path_,
-        "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+        "PRAGMA auto_vacuum=INCREMENTAL; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA "
+        "secure_delete=ON;"
         "CREATE TABLE IF NOT EXISTS letter(id INTEGER PRIMARY KEY AUTOINCREMENT, destination INTEGER, epoch "
         "INTEGER, number INTEGER, ordinal INTEGER, at INTEGER, attempts INTEGER, reason TEXT, source TEXT, "
         "event TEXT, record BLOB, UNIQUE(destination, epoch, number, ordinal));"
@@ -240,6 +241,11 @@ void Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::
   s.bind(1, static_cast<std::int64_t>(destination)).bind(2, number.epoch).bind(3, number.number);
   s.bind(4, static_cast<std::int64_t>(ordinal)).run();
   sums_.reset();
+}
+
+bool Letters::scrub() {
+  Lock lock(mutex_);
+  return (!connection_ && !std::filesystem::exists(path_)) || truncate_wal(connection());
 }
 
 std::uint64_t Letters::bytes() {

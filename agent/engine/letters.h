@@ -28,8 +28,9 @@ struct Letter {
   std::uint32_t attempts = 0;
   std::string reason, event;  // event: one JSON object
   std::string source = {};
-  std::string record = {};  // the event as in the spool (events.h), alone, for the same destination
-  std::int64_t id = 0;      // given by the store; grows
+  std::string record =
+      {};  // the event as in the spool (events.h), alone, for the same destination; or sealed (concealed.h)
+  std::int64_t id = 0;  // given by the store; grows
 };
 
 // Which letters are meant. Members that are empty or 0 do not restrict.
@@ -77,7 +78,9 @@ class Letters {
   std::vector<Sum> reasons(std::uint32_t destination, std::size_t most);
   std::uint64_t remove(const LetterChoice& choice);                                          // how many
   void withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal);  // that event's
-  std::uint64_t bytes();                                                                     // in use
+  // Leaves nothing of what was removed in its files. False: somebody reads them.
+  bool scrub();
+  std::uint64_t bytes();  // in use
 
  private:
   Connection& connection() REQUIRES(mutex_);  // opened at first need

@@ -87,7 +87,8 @@ std::uint64_t differences(std::map<std::uint32_t, Chosen> chosen, const EncodedE
 }
 
 // Finding out a line's shape costs more than matching it: of many, every so many-th stands for those up to the next.
-void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Work::Made& made) {
+// `hides`: the pipeline does, and the text is a shape of the line, in which the line's columns mean nothing.
+void sample_unmatched(ShapeSample& sample, const std::string& pipeline, bool hides, const Work::Made& made) {
   constexpr std::uint64_t kMostOfBatch = 64;
   const std::uint64_t step = 1 + made.unmatched / kMostOfBatch;
   std::uint64_t n = 0;
@@ -95,7 +96,7 @@ void sample_unmatched(ShapeSample& sample, const std::string& pipeline, const Wo
     if (e.failed_step == 0 || n++ % step != 0) continue;
     const Field* reason = e.find(names::unmatched);
     const Field* column = e.find(names::unmatched_column);
-    const std::uint64_t at = column ? static_cast<std::uint64_t>(column->value.as_integer()) : 0;
+    const std::uint64_t at = column && !hides ? static_cast<std::uint64_t>(column->value.as_integer()) : 0;
     const std::string why = reason ? reason->value.to_string() : "";
     sample.add(
         pipeline,
@@ -168,7 +169,10 @@ void Engine::begin(Job& job) {
                  in.observed,
                  configuration.version,
                  source != nullptr ? source->header() : nullptr};
-    p.work.emplace(configuration.flow, p.arrived, running.again(in));
+    if (in.entry.pipeline != 0)
+      p.work.emplace(configuration.flow, p.arrived, *running.node_of(in.entry.pipeline));
+    else
+      p.work.emplace(configuration.flow, p.arrived, running.again(in));
   }
   if (live_.watched()) p.work->watch(&live_);
   if (job.ticket % kMeasured == 0 && in.only_pipeline == 0) p.work->measure();
@@ -209,8 +213,12 @@ void Engine::encode(Job& job) {
     const std::string& name = configuration.pipelines[number].name;
     counters.count(made, number, out.changes);
     if (made.idle()) continue;
-    sample_unmatched(unmatched_, name, made);
+    sample_unmatched(unmatched_, name, configuration.flow.nodes[made.node].hides, made);
     unbalanced += made.unbalanced;
+    if (in.entry.pipeline != 0) {
+      count(out.changes, in.entry.unmatched, made.unmatched);
+      count(out.changes, in.entry.dropped, made.dropped);
+    }
     Section section{running.pipeline_ids[number], name, configuration.version, {}, &made.batch};
     for (const Work::Output& output : made.outputs) {
       const DestinationSettings& d = configuration.destinations[output.destination];
@@ -223,9 +231,12 @@ void Engine::encode(Job& job) {
         count(out.changes, counters.pipeline(number).implausible_times,
               name_events(*d.namer, made.batch, to));
       chosen[to.destination].add(output);
+      if (in.entry.pipeline != 0) count(out.changes, in.entry.made, output.count);
       section.to.push_back(std::move(to));
     }
     if (section.to.empty()) continue;
+    section.hidden_elsewhere = work.hidden_elsewhere(made);
+    section.altered = work.altered(made);
     pipeline_of.push_back(number);
     sections.push_back(std::move(section));
   }
@@ -257,6 +268,7 @@ void Engine::encode(Job& job) {
       unbalanced += difference(counted_events(in, source.id("events")), in.lines.size());
     source.add(out.changes, "leftovers", work.leftovers());
     source.add(out.changes, "left", work.left().size());
+    if (in.entry.pipeline != 0) count(out.changes, in.entry.left, work.left().size());
     for (const std::size_t i : work.left()) leftovers_.add(in.source, {in.lines[i].text, "", 0, in.observed});
     source.add(out.changes, "unbalanced", unbalanced);
     if (unbalanced != 0) tell_unbalanced(in, unbalanced);

@@ -4,7 +4,9 @@
 #include <algorithm>
 #include <thread>
 
+#include "agent/engine/concealed.h"
 #include "agent/engine/engine.h"
+#include "agent/sealing.h"
 #include "spool/events.h"
 
 namespace dingle {
@@ -63,6 +65,17 @@ std::optional<Work::Again> Engine::Running::again(const SourceBatch& batch) cons
   return again;
 }
 
+std::optional<std::size_t> Engine::Running::node_of(std::uint32_t pipeline) const {
+  for (std::size_t n = 0; n < configuration->flow.nodes.size(); ++n)
+    if (pipeline_ids[configuration->flow.nodes[n].number] == pipeline) return n;
+  return std::nullopt;
+}
+
+std::shared_ptr<const Sealing> Engine::holder() const {
+  const std::string key = running()->configuration->server.section("held").text("key");
+  return key.empty() ? nullptr : sealing_with(key);
+}
+
 // Removes letters whose events are in the spool again; their ids.
 std::vector<std::int64_t> Engine::forget_resent() {
   LetterChoice resent;
@@ -87,14 +100,16 @@ std::string Engine::resend_one(const Letter& letter, const StateChange& consumed
   const auto& ids = running->destination_ids;
   if (std::find(ids.begin(), ids.end(), letter.destination) == ids.end())
     return "the destination" + its + " is gone; discard it";
-  if (!decoder.decode(letter.record, letter.destination, events) || events.size() != 1)
+  const auto record = opened_record(letter, running->configuration->server.section("held").text("key"));
+  if (!record) return record.problem().message;
+  if (!decoder.decode(*record, letter.destination, events) || events.size() != 1)
     return "letter " + std::to_string(letter.id) + " cannot be read; discard it";
   if (!through_pipeline) {
     Spool::Append append;
     append.changes.state.push_back(consumed);
     count(append.changes, running->counters->bytes_in(letter.destination), events[0].bytes);
     append.destinations = {{letter.destination, 1}};
-    append.events = letter.record;
+    append.events = *record;
     const int error = spool_->append(append);
     return error == 0 ? "" : std::string("cannot write the spool: ") + std::strerror(error);
   }

@@ -33,7 +33,8 @@ void DeliveryThread::compare(const Delivery& connected) {
   if (connected.stored) stored_.told(*connected.stored);
   // It may have taken what is damaged now; what is not comes again, and only then does its count agree.
   if (const auto& found = spool_.recovery();
-      held.epoch < spool_.identity().epoch && (found.damaged_records != 0 || found.cut_records != 0))
+      held.epoch < spool_.identity().epoch &&
+      (found.damaged_records != 0 || found.cut_records != 0 || found.passes_over_cut))
     had_before_damage_ = held.number;
   if (const std::uint64_t last = spool_.recovery().last_record;
       held.epoch < spool_.identity().epoch && held.number > last) {

@@ -82,6 +82,11 @@ void NewestLines::add(const SourceBatch& batch) {
   }
 }
 
+void NewestLines::forget() {
+  Lock lock(mutex_);
+  sources_.clear();
+}
+
 std::vector<SampleLine> NewestLines::of(const std::string& source, std::size_t most) const {
   Lock lock(mutex_);
   std::vector<SampleLine> result;

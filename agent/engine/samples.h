@@ -55,6 +55,7 @@ class NewestLines {
   static constexpr std::size_t kLines = 500;
   void add(const SourceBatch& batch);
   std::vector<SampleLine> of(const std::string& source, std::size_t most) const;  // the oldest first
+  void forget();
 
  private:
   struct Piece {

@@ -39,7 +39,7 @@ Turnstile::Turnstile(std::uint32_t id, const MemoryStep& step, std::shared_ptr<c
 
 std::optional<std::uint64_t> Turnstile::recall(const Spool& spool, const MemoryStep& step, std::int64_t now) {
   memory_ = step.begin();
-  noted_ = false;
+  bool told = false;  // what the entries mean
   std::uint64_t unreadable = 0;
   if (const auto serial = spool.state(serial_key(id_))) memory_->serial = ByteReader(*serial).varint();
   const PackedMap state = spool.whole_state();
@@ -47,12 +47,12 @@ std::optional<std::uint64_t> Turnstile::recall(const Spool& spool, const MemoryS
   if (std::string head; state.find(prefix, head)) {
     ByteReader in(head);
     memory_->serial = std::max(memory_->serial, in.varint());
-    noted_ = in.text() == meaning_;
-    if (!noted_) return std::nullopt;
+    told = in.text() == meaning_;
+    if (!told) return std::nullopt;
   }
   state.each_with_prefix(prefix, [&](std::string_view key, std::string_view value) {
     if (key.size() > prefix.size())
-      unreadable += !noted_ || !step.restore(*memory_, key.substr(prefix.size()), value, now);
+      unreadable += !told || !step.restore(*memory_, key.substr(prefix.size()), value, now);
   });
   look();
   return unreadable;
@@ -78,21 +78,17 @@ void Turnstile::enter() {
 }
 
 void Turnstile::turn(Work& work, std::int64_t now, CounterId held, Changes& changes) {
-  const std::uint64_t serial = memory_->serial;
   const auto held_before = static_cast<std::int64_t>(memory_->size().held);
   Turn turn;
   turn.now = now;
   work.turn(*memory_, turn);
   for (StepMemory::Change& c : turn.changes)
     changes.state.push_back({prefix(id_) + c.key, c.value ? std::move(*c.value) : "", !c.value.has_value()});
-  if (!turn.changes.empty() && (!noted_ || memory_->serial != serial)) {
-    changes.state.push_back({prefix(id_), head(), false});
-    noted_ = true;
-  }
+  // Every time: a damaged record must not take with it what says what all the others mean.
+  if (!turn.changes.empty()) changes.state.push_back({prefix(id_), head(), false});
   if (turn.why == Turn::Why::everything) {  // another one may take its place
     changes.state.push_back({prefix(id_), "", true});
     if (memory_->serial != 0) changes.state.push_back(kept_serial(id_, memory_->serial));
-    noted_ = false;
   }
   // By what the memory says, which knows nothing of what steps count.
   if (const auto now_held = static_cast<std::int64_t>(memory_->size().held); now_held != held_before)

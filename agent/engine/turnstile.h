@@ -64,7 +64,6 @@ class Turnstile {
   std::shared_ptr<const Turnstile> before_;
   std::uint64_t next_ = 0, first_ = 0;
   std::unique_ptr<StepMemory> memory_;
-  bool noted_ = false;  // its head stands in the spool
   std::atomic<std::uint64_t> entries_{0}, bytes_{0}, held_{0};
   std::atomic<std::int64_t> next_due_{kNever};
 };

@@ -53,6 +53,12 @@ struct SourceBatch {
   // For what is sent again: only what this pipeline makes of it is kept, only this branch of it, and only for this destination.
   // By their ids; 0: everything.
   std::uint32_t only_pipeline = 0, only_branch = 0, only_destination = 0;
+  // For what is imported: it enters this pipeline alone, and what became of it is counted there.
+  struct Entry {
+    std::uint32_t pipeline = 0;  // its id; 0: wherever the source leads
+    CounterId left = 0, unmatched = 0, dropped = 0, made = 0;
+  };
+  Entry entry;
 };
 
 // What a source counts, under numbers that are looked up once. Thread-safe.

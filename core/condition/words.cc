@@ -1,6 +1,11 @@
 #include "core/condition/words.h"
 
+#ifdef __SSE2__
+#include <emmintrin.h>
+#endif
+
 #include <algorithm>
+#include <bit>
 #include <cstring>
 
 namespace dingle {
@@ -9,6 +14,34 @@ namespace {
 bool is_white(char c) { return c == ' ' || (c >= '\t' && c <= '\r'); }
 
 }  // namespace
+
+bool contains_folded(std::string_view text, std::string_view lower) {
+  if (lower.empty()) return true;
+  if (lower.size() > text.size()) return false;
+  const auto is_at = [&](std::size_t at) {
+    return std::equal(lower.begin(), lower.end(), text.begin() + static_cast<std::ptrdiff_t>(at),
+                      [](char small, char c) { return small == lower_ascii(c); });
+  };
+  std::size_t at = 0;
+  const std::size_t last = lower.size() - 1, places = text.size() - last;
+#ifdef __SSE2__
+  // Where both the first and the last byte fit, sixteen places at once.
+  const auto fits = [](const char* from, char c) {
+    const __m128i bytes = _mm_loadu_si128(reinterpret_cast<const __m128i*>(from));
+    const __m128i small = is_letter(c) ? _mm_or_si128(bytes, _mm_set1_epi8(0x20)) : bytes;
+    return _mm_cmpeq_epi8(small, _mm_set1_epi8(c));
+  };
+  for (; at + 16 <= places; at += 16) {
+    auto both = static_cast<unsigned>(_mm_movemask_epi8(
+        _mm_and_si128(fits(text.data() + at, lower.front()), fits(text.data() + at + last, lower.back()))));
+    for (; both != 0; both &= both - 1)
+      if (is_at(at + static_cast<std::size_t>(std::countr_zero(both)))) return true;
+  }
+#endif
+  for (; at < places; ++at)
+    if (is_at(at)) return true;
+  return false;
+}
 
 WordQuery::WordQuery(std::string_view text) {
   std::string lower(text);

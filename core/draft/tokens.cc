@@ -231,23 +231,28 @@ std::vector<Token> tokens_of(std::string_view line, std::int64_t reference) {
 
 namespace {
 
-std::string shape_of(std::string_view line, std::int64_t reference, bool with_words) {
+// Calls `take` with each piece of the line's shape, and whether it is a word of the line.
+template <class Take>
+void each_piece(std::string_view line, std::int64_t reference, bool with_words, Take&& take) {
   constexpr std::size_t kLongest = 200;
-  std::string shape;
+  std::size_t size = 0;
   for (const Token& token : tokens_of(line.substr(0, 2000), reference)) {
-    if (shape.size() >= kLongest) break;
-    switch (token.kind) {
-      case Form::blank: shape += ' '; break;
-      case Form::sign: shape += token.text; break;
-      case Form::word:
-        if (with_words && std::none_of(token.text.begin(), token.text.end(), is_digit)) {
-          shape += token.text;
-          break;
-        }
-        [[fallthrough]];
-      default: shape += std::string("{") + (token.kind == Form::time ? "time" : pattern_of(token)) + "}";
-    }
+    if (size >= kLongest) break;
+    const bool word = token.kind == Form::word && with_words &&
+                      std::none_of(token.text.begin(), token.text.end(), is_digit);
+    const std::string piece =
+        token.kind == Form::blank ? " "
+        : word || token.kind == Form::sign
+            ? std::string(token.text)
+            : std::string("{") + (token.kind == Form::time ? "time" : pattern_of(token)) + "}";
+    size += piece.size();
+    take(piece, word);
   }
+}
+
+std::string shape_of(std::string_view line, std::int64_t reference, bool with_words) {
+  std::string shape;
+  each_piece(line, reference, with_words, [&](const std::string& piece, bool) { shape += piece; });
   return shape;
 }
 
@@ -258,6 +263,19 @@ std::string shape_of(std::string_view line, std::int64_t reference) {
 }
 std::string bare_shape_of(std::string_view line, std::int64_t reference) {
   return shape_of(line, reference, false);
+}
+
+std::string shape_of(std::string_view line, std::int64_t reference, std::vector<std::string>& pieces,
+                     std::vector<bool>& words) {
+  std::string shape;
+  pieces.clear();
+  words.clear();
+  each_piece(line, reference, true, [&](const std::string& piece, bool word) {
+    shape += piece;
+    pieces.push_back(piece);
+    words.push_back(word);
+  });
+  return shape;
 }
 
 }  // namespace dingle

@@ -52,6 +52,9 @@ const char* pattern_of(const Token& token);
 // A line with its values taken out: "{time} {word} berth {int} free". Lines of one shape differ only in
 // values. Words with digits in them count as values, others as text. At most 200 bytes.
 std::string shape_of(std::string_view line, std::int64_t reference);
+// The same, and the pieces that it is put together of: which of them are words of the line.
+std::string shape_of(std::string_view line, std::int64_t reference, std::vector<std::string>& pieces,
+                     std::vector<bool>& words);
 // The same without a word of the line: "{time} {word} {word} {int} {word}".
 std::string bare_shape_of(std::string_view line, std::int64_t reference);
 

@@ -58,10 +58,29 @@ Flow Flow::of(std::vector<Node> nodes, std::vector<std::size_t>& circle) {
     for (const std::string& source : node.sources) flow.by_source_.try_emplace(source);
   for (auto& [source, all] : flow.by_source_) all = reached(flow.nodes, source);
   flow.of_others_ = reached(flow.nodes, "");
+  flow.look_for_hidden();
   for (std::size_t n = 0; n < flow.nodes.size(); ++n)
     for (std::size_t s = 0; s < flow.nodes[n].pipeline->steps.size(); ++s)
       if (flow.nodes[n].pipeline->steps[s]->with_memory()) flow.turnstiles.push_back({n, s});
   return flow;
+}
+
+void Flow::look_for_hidden() {
+  for (Node& n : nodes) {
+    n.hides = n.pipeline->hides();
+    n.masked = n.hides || (n.sources.empty() && !n.leftovers && !n.from.empty() &&
+                           std::all_of(n.from.begin(), n.from.end(),
+                                       [&](std::size_t before) { return nodes[before].masked; }));
+  }
+  const auto look = [&](const std::vector<std::size_t>& reached) {
+    if (std::none_of(reached.begin(), reached.end(), [&](std::size_t n) { return nodes[n].hides; })) return;
+    for (const std::size_t n : reached) {
+      nodes[n].beside_hidden = nodes[n].beside_hidden || !nodes[n].masked;
+      any_beside_hidden = any_beside_hidden || !nodes[n].masked;
+    }
+  };
+  for (const auto& [source, reached] : by_source_) look(reached);
+  look(of_others_);
 }
 
 const std::vector<std::size_t>& Flow::reached_from(std::string_view source) const {

@@ -26,6 +26,9 @@ struct Flow {
     std::vector<std::size_t> from;     // nodes whose finished events it takes
     bool leftovers = false;            // it takes the lines that no pipeline took from a source
     bool feeds = false;                // others take its events
+    bool hides = false;                // one of its steps does
+    bool masked = false;               // it does, or all that it takes from
+    bool beside_hidden = false;        // it is not, and one that hides may take the same lines
     std::vector<Output> outputs;
   };
 
@@ -34,6 +37,7 @@ struct Flow {
   static Flow of(std::vector<Node> nodes, std::vector<std::size_t>& circle);
 
   std::vector<Node> nodes;
+  bool any_beside_hidden = false;
   // The steps with memory, in the order in which a batch comes to them.
   struct Turnstile {
     std::size_t node = 0, step = 0;
@@ -48,6 +52,7 @@ struct Flow {
   bool leads_to(std::size_t before, std::size_t node) const;
 
  private:
+  void look_for_hidden();
   std::map<std::string, std::vector<std::size_t>, std::less<>> by_source_;
   std::vector<std::size_t> of_others_;  // of sources that no pipeline names: leftovers alone
 };

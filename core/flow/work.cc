@@ -26,6 +26,12 @@ Work::Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again)
   for (const std::size_t i : flow.reached_from(arrived.source)) add(i);
 }
 
+Work::Work(const Flow& flow, const Arrived& arrived, std::size_t entry, std::optional<Again> again)
+    : flow_(flow), in_(arrived), again_(again), entry_(entry), branches_(arrived.lines.size(), 0) {
+  for (std::size_t i = entry; i < flow.nodes.size(); ++i)
+    if (flow.leads_to(entry, i)) add(i);
+}
+
 Work::Work(const Flow& flow, const Arrived& nothing, Tick tick)
     : flow_(flow), in_(nothing), tick_(std::move(tick)) {
   for (std::size_t i = 0; i < flow.nodes.size(); ++i) add(i);
@@ -83,7 +89,8 @@ void Work::begin() {
   std::uint64_t entered = 0, given = 0;
   for (Made& made : made_) {
     const Flow::Node& node = flow_.nodes[made.node];
-    if (std::find(node.sources.begin(), node.sources.end(), in_.source) != node.sources.end())
+    if (entry_ ? made.node == *entry_
+               : std::find(node.sources.begin(), node.sources.end(), in_.source) != node.sources.end())
       take_lines(made, node, nullptr);
     entered += made.batch.events.size();
   }
@@ -100,16 +107,66 @@ void Work::enter(Made& made) {
   step_ = 0;
   present_.reset();
   const Flow::Node& node = flow_.nodes[made.node];
-  if (node.leftovers && leftovers_ != 0) take_lines(made, node, &taken_);
+  if (node.leftovers && leftovers_ != 0 && !entry_) take_lines(made, node, &taken_);
   for (const Made& before : made_) {
     if (&before == &made) break;
     if (std::find(node.from.begin(), node.from.end(), before.node) != node.from.end())
       take_events(made, before);
   }
+  if (node.hides && flow_.any_beside_hidden) note_hidden(made);
   made.in = made.batch.events.size();
   made.tallies.resize(node.pipeline->steps.size());
   for (const Event& e : made.batch.events) made.bytes_in += e.body.size();
   if (made.in != 0 && made.counts && observer_) observer_->entered(node, made.batch);
+}
+
+void Work::note_hidden(const Made& made) {
+  hidden_.resize(in_.lines.size());
+  std::size_t line = 0;  // events come in the order of their lines
+  for (const Event& e : made.batch.events) {
+    if (e.slice >= arrived_slices()) continue;
+    while (line < in_.lines.size() &&
+           (in_.lines[line].slice != e.slice || in_.lines[line].position != e.position))
+      ++line;
+    if (line < in_.lines.size()) hidden_[line] = true;
+  }
+}
+
+std::vector<bool> Work::hidden_elsewhere(const Made& made) const {
+  std::vector<bool> hidden;
+  if (!flow_.nodes[made.node].beside_hidden) return hidden;
+  hidden.resize(made.batch.events.size());
+  bool any = false;
+  for (std::size_t i = 0; i < hidden.size(); ++i) {
+    const Event& e = made.batch.events[i];
+    const auto place = [](const auto& at) { return std::pair(at.slice, at.position); };
+    const auto line = std::lower_bound(in_.lines.begin(), in_.lines.end(), e,
+                                       [&](const auto& l, const auto& at) { return place(l) < place(at); });
+    const auto number = static_cast<std::size_t>(line - in_.lines.begin());
+    hidden[i] = e.slice >= arrived_slices() ||
+                (number < hidden_.size() && place(*line) == place(e) && hidden_[number]);
+    any = any || hidden[i];
+  }
+  if (!any) hidden.clear();
+  return hidden;
+}
+
+std::vector<bool> Work::altered(const Made& made) const {
+  std::vector<bool> altered;
+  std::size_t line = 0;  // events come in the order of their lines
+  for (std::size_t i = 0; i < made.batch.events.size(); ++i) {
+    const Event& e = made.batch.events[i];
+    if (e.slice >= arrived_slices()) continue;
+    while (line < in_.lines.size() &&
+           (in_.lines[line].slice != e.slice || in_.lines[line].position != e.position))
+      ++line;
+    if (line == in_.lines.size()) break;
+    const std::string_view text = in_.lines[line].text;
+    if ((e.body.data() == text.data() && e.body.size() == text.size()) || e.body == text) continue;
+    altered.resize(made.batch.events.size());
+    altered[i] = true;
+  }
+  return altered;
 }
 
 // A step made several events of one: they stand beside each other, as one branch. The first keeps it.
@@ -178,7 +235,7 @@ void Work::take_lines(Made& made, const Flow::Node& node, const std::vector<bool
     event.body = in_.lines[i].text;
     event.position = in_.lines[i].position;
     event.slice = in_.lines[i].slice;
-    event.timestamp = event.observed = in_.observed;
+    event.timestamp = event.observed = in_.observed_each.empty() ? in_.observed : in_.observed_each[i];
     if (node.pipeline->takes(LineHeader::Reader(in_.header, batch, event)))
       event.branch = branches_[i]++;
     else

@@ -39,7 +39,8 @@ struct Arrived {
   Zone zone;
   std::int64_t observed = 0;  // ns since 1970 UTC
   std::string_view configuration;
-  const LineHeader* header = nullptr;  // of its lines, if its source's have one
+  const LineHeader* header = nullptr;                // of its lines, if its source's have one
+  std::span<const std::int64_t> observed_each = {};  // by line, where not all were read at once; else empty
 };
 
 // Looks at events between steps. What it is shown holds until it returns.
@@ -65,7 +66,7 @@ class Work {
   struct Again {
     std::size_t node = 0;  // that made it; SIZE_MAX: none does any more
     std::uint32_t branch = 0;
-    std::size_t destination = 0;
+    std::size_t destination = SIZE_MAX;  // SIZE_MAX: nothing comes out; who asks looks at what was made
   };
 
   struct Output {
@@ -90,6 +91,8 @@ class Work {
   };
 
   Work(const Flow& flow, const Arrived& arrived, std::optional<Again> again = {});
+  // For lines that enter this node alone, whatever it takes from. Those that it does not let in are left over, and go no further.
+  Work(const Flow& flow, const Arrived& arrived, std::size_t entry, std::optional<Again> again = {});
   Work(const Flow& flow, const Arrived& nothing, Tick tick);  // of no source, and without lines
   void watch(FlowObserver* observer) { observer_ = observer; }
   // Measures the bytes before and behind each step.
@@ -103,6 +106,11 @@ class Work {
   const std::vector<std::size_t>& made_slices() const { return made_slices_; }
 
   std::deque<Made>& made() { return made_; }
+  // When it is done: by event, whether another pipeline, which hides, took its line, and this one stores it as it is; of events
+  // that a step made, whether one may have. Empty: none.
+  std::vector<bool> hidden_elsewhere(const Made& made) const;
+  // By event, whether its body is not the line as it came; empty: none.
+  std::vector<bool> altered(const Made& made) const;
   std::uint64_t leftovers() const { return leftovers_; }  // lines that no pipeline took from its source
   const std::vector<std::size_t>& left() const {
     return left_;
@@ -113,6 +121,7 @@ class Work {
   std::size_t arrived_slices() const { return std::max<std::size_t>(1, in_.resources.size()); }
   void take_lines(Made& made, const Flow::Node& node, const std::vector<bool>* taken);
   void take_events(Made& made, const Made& before);
+  void note_hidden(const Made& made);
   void add(std::size_t node);
   void begin();
   void enter(Made& made);
@@ -126,6 +135,7 @@ class Work {
   const Flow& flow_;
   const Arrived& in_;
   std::optional<Again> again_;
+  std::optional<std::size_t> entry_;
   FlowObserver* observer_ = nullptr;
   bool measures_ = false;
   std::pair<std::size_t, std::size_t> weighed_{SIZE_MAX, 0};  // of made_, and the step
@@ -141,7 +151,8 @@ class Work {
   std::vector<bool> taken_;              // by line, before leftovers go on; empty if there are none
   std::vector<std::uint32_t> branches_;  // by line: how many were given
   std::map<std::pair<std::uint16_t, std::uint64_t>, std::uint32_t>
-      branches_of_made_;  // by slice and position, beside the first
+      branches_of_made_;      // by slice and position, beside the first
+  std::vector<bool> hidden_;  // by line: a pipeline that hides took it
   std::uint64_t leftovers_ = 0, unbalanced_ = 0;
   std::vector<std::size_t> left_;
 };

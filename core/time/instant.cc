@@ -44,17 +44,27 @@ Civil civil_from_instant(std::int64_t ns) {
           int(seconds / 60 % 60), int(seconds % 60),          int(rest % kSecond)};
 }
 
+// Every event that is shown or sent has two: digits are written by hand.
 std::string format_rfc3339(std::int64_t ns) {
-  Civil c = civil_from_instant(ns);
-  std::string text =
-      fmt::format("{:04}-{:02}-{:02}T{:02}:{:02}:{:02}", c.year, c.month, c.day, c.hour, c.minute, c.second);
-  if (c.nanosecond % 1000)
-    text += fmt::format(".{:09}", c.nanosecond);
-  else if (c.nanosecond % 1'000'000)
-    text += fmt::format(".{:06}", c.nanosecond / 1000);
-  else if (c.nanosecond)
-    text += fmt::format(".{:03}", c.nanosecond / 1'000'000);
-  return text + "Z";
+  const Civil c = civil_from_instant(ns);
+  char text[] = "0000-00-00T00:00:00.000000000Z";
+  const auto put = [&](std::size_t end, std::int64_t number, int digits) {
+    for (; digits != 0; --digits, number /= 10) text[--end] = static_cast<char>('0' + number % 10);
+  };
+  put(4, c.year, 4);  // 1677 to 2262
+  put(7, c.month, 2);
+  put(10, c.day, 2);
+  put(13, c.hour, 2);
+  put(16, c.minute, 2);
+  put(19, c.second, 2);
+  put(29, c.nanosecond, 9);
+  const std::size_t digits = c.nanosecond % 1000 != 0        ? 9
+                             : c.nanosecond % 1'000'000 != 0 ? 6
+                             : c.nanosecond != 0             ? 3
+                                                             : 0;
+  const std::size_t end = digits == 0 ? 19 : 20 + digits;
+  text[end] = 'Z';
+  return {text, end + 1};
 }
 
 std::string format_short(std::int64_t ns) {

@@ -2,6 +2,7 @@
 // file here.
 #pragma once
 
+#include <cstdint>
 #include <string>
 #include <vector>
 
@@ -26,7 +27,10 @@ struct Call {
   const char* other_type = nullptr;  // what it may be instead
   Json (*line)() = nullptr;          // JSON Schema of each line, where it is a stream of NDJSON
   bool is_long = false;              // it may take minutes
+  bool asks_stores = false;          // answered as of a moment at which no events are moved between indexes
   bool needs_body = true;
+  const char* sends = "application/x-ndjson";  // a body that is no JSON object
+  std::uint64_t largest = 1 << 20;             // bytes of its body
   Scope scope = Scope::read;
 };
 

@@ -3,11 +3,9 @@
 
 #include "agent/field_makers.h"
 #include "core/json_text.h"
-#include "core/nearest.h"
 #include "core/time/instant.h"
-#include "server/calls/call.h"
+#include "server/calls/asking.h"
 #include "server/json_answer.h"
-#include "store/search.h"
 
 namespace dingle {
 namespace {
@@ -37,19 +35,9 @@ HttpAnswer list_fields(Api& api, const Asked& asked) {
   if (asked.given("where"))
     return api_error(400, "fields are counted by whole blocks, without a condition",
                      "dingle weigh counts those of events that satisfy one", "where");
-  const std::string& destination = asked.text("destination");
-  const auto owners = api.engine().stores(destination);
-  if (owners.empty() && !destination.empty()) {
-    std::vector<std::string> names;
-    for (const auto& d : api.engine().destinations())
-      if (d.kind == "index") names.push_back(d.name);
-    return api_error(404, "there is no destination `" + destination + "` of the kind `index`",
-                     did_you_mean(destination, names), "destination");
-  }
-  std::vector<const Store*> stores;
-  for (const auto& owner : owners) stores.push_back(owner.get());
+  const OpenStores held = stores(api, asked);
   Scanned scanned;
-  FieldsSeen seen = fields_seen(stores, asked.query(), scanned);
+  FieldsSeen seen = fields_seen(held.stores, asked.query(), scanned);
   std::stable_sort(seen.fields.begin(), seen.fields.end(),
                    [](const FieldSeen& a, const FieldSeen& b) { return a.events > b.events; });
   const auto makers = makers_of_fields(*api.engine().configuration());
@@ -66,7 +54,7 @@ HttpAnswer list_fields(Api& api, const Asked& asked) {
                                {"asked_since", format_rfc3339(api.started())}});
   root["fields"] = fields.take();
   root["problems"] = scanned.problems;
-  if (stores.empty()) root["problems"].push_back("no destination of this server is an index");
+  if (held.stores.empty()) root["problems"].push_back("no destination of this server is an index");
   return json_answer(root);
 }
 
@@ -104,7 +92,8 @@ const CallRegistration kFields(
                              cut_at_bytes(),
                              {"problems", list_of(is_text())}});
          },
-     .is_long = true});
+     .is_long = true,
+     .asks_stores = true});
 
 }  // namespace
 }  // namespace dingle

@@ -1,10 +1,12 @@
 // The calls about dead letters.
+#include "agent/engine/concealed.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
 #include "server/calls/call.h"
 #include "server/jobs/jobs.h"
 #include "server/json_answer.h"
 #include "server/log.h"
+#include "spool/events.h"
 
 namespace dingle {
 namespace {
@@ -42,11 +44,24 @@ LetterChoice choice_to_act(Engine& engine, const Asked& asked) {
   return c;
 }
 
+// Shows what is sealed, where it can be opened.
+void open(Letter& letter, const std::string& key) {
+  const auto record = opened_record(letter, key);
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events;
+  if (!record || !decoder.decode(*record, letter.destination, events) || events.size() != 1) return;
+  letter.event.clear();
+  append_event_json(events[0], letter.event);
+}
+
 HttpAnswer list_letters(Api& api, const Asked& asked) {
   AnswerList list;
   LetterChoice choice = choice_of(api.engine(), asked);
   choice.after = asked.options.number("after");
-  for (const Letter& l : api.engine().letters().list(choice, asked.number("limit"))) {
+  const bool opens = api.may(asked.request, Scope::lines);
+  const std::string key = api.engine().configuration()->server.section("held").text("key");
+  for (Letter& l : api.engine().letters().list(choice, asked.number("limit"), opens)) {
+    if (opens && is_sealed(l)) open(l, key);
     if (!list.room(200 + l.reason.size() + l.source.size() + l.event.size())) break;
     list.add({{"id", l.id},
               {"destination", destination_name(api.engine(), l.destination)},

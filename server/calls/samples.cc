@@ -67,7 +67,7 @@ HttpAnswer delete_samples(Api& api, const Asked& asked) {
   return json_answer({{"deleted", deleted}});
 }
 
-constexpr const char* kExample =
+constexpr const char* kSampleExample =
     R"({"name":"odd","source":"ticket-gate","lines":2,"bytes":93,"at":"2026-11-23T10:00:00Z","by":"owner"})";
 
 const CallRegistration kList(
@@ -121,10 +121,10 @@ const CallRegistration kKeep(
                .fallback = "false",
                .text = "Add them to the set, instead of putting them in its place."}},
      .run = keep_sample,
-     .example = kExample,
+     .example = kSampleExample,
      .answer = [] { return object_of(summary_members()); },
      .scope = Scope::lines});
-const CallRegistration kDelete(
+const CallRegistration kDeleteSamples(
     {.method = "POST",
      .path = "/v1/samples/delete",
      .name = "deleteSamples",

@@ -10,7 +10,7 @@
 #include "core/json_text.h"
 #include "core/nearest.h"
 #include "core/time/instant.h"
-#include "server/calls/call.h"
+#include "server/calls/asking.h"
 #include "server/json_answer.h"
 
 namespace dingle {
@@ -24,57 +24,6 @@ Json value_json(const Value& v) {
     case Kind::boolean: return v.as_boolean();
     default: return v.to_string();
   }
-}
-
-Json scanned_json(const Scanned& s) {
-  Json j{{"matched", s.matched},
-         {"events_read", s.events},
-         {"blocks", s.blocks},
-         {"blocks_left_out", s.blocks_left_out},
-         {"indexes", s.indexes}};
-  j["complete"] = !s.stopped;
-  std::vector<std::string> problems = s.problems;
-  if (s.stopped)
-    problems.push_back("the time was over before all was read: what is told is of the newest " +
-                       std::to_string(s.events) +
-                       " events; narrow the time (--from), or give more of it (--within 5m)");
-  if (!problems.empty()) j["problems"] = problems;
-  return j;
-}
-
-struct OpenStores {
-  std::vector<std::shared_ptr<Store>> owners;
-  std::vector<const Store*> stores;
-};
-
-// Says of fields that nothing has why nothing was found: they may be misspelt.
-void explain(Json& scanned, const OpenStores& held, const Query& query, const std::vector<FieldId>& fields) {
-  const UnknownFields u = unknown_fields(held.stores, query, fields);
-  if (u.blocks == 0) {
-    scanned["notes"].push_back("there is no event in that time, in those indexes");
-    return;
-  }
-  for (const std::string& name : u.unknown) {
-    const std::string meant = text_meant(query.where.text(), name);
-    const std::string near = meant.empty() ? did_you_mean(name, u.known) : meant;
-    scanned["notes"].push_back("no event in that time has a field `" + name + "`" +
-                               (near.empty() ? "" : "; " + near));
-  }
-}
-
-OpenStores stores(Api& api, const Asked& asked) {
-  OpenStores held;
-  const std::string& destination = asked.text("destination");
-  held.owners = api.engine().stores(destination);
-  if (held.owners.empty() && !destination.empty()) {
-    std::vector<std::string> names;
-    for (const auto& d : api.engine().destinations())
-      if (d.kind == "index") names.push_back(d.name);
-    throw Refused{api_error(404, "there is no destination `" + destination + "` of the kind `index`",
-                            did_you_mean(destination, names), "destination")};
-  }
-  for (const auto& s : held.owners) held.stores.push_back(s.get());
-  return held;
 }
 
 void measure(const Asked& asked, Grouping& g) {
@@ -125,8 +74,8 @@ HttpAnswer list_events(Api& api, const Asked& asked) {
   api.asked_fields().note(query.where.fields(), system_now());
   const std::size_t limit = asked.number("limit");
   // One more than is wanted says whether there are more.
-  auto found =
-      find_events(held.stores, query, limit == 0 ? 0 : limit + 1, asked.flag("types"), scanned, kMostBytes);
+  auto found = find_events(held.stores, query, limit == 0 ? 0 : limit + 1,
+                           {asked.flag("types"), asked.flag("ids")}, scanned, kMostBytes);
   const bool more = scanned.cut || found.size() > limit;
   if (found.size() > limit) found.pop_back();
   std::string out = "{\"events\":[";
@@ -137,6 +86,9 @@ HttpAnswer list_events(Api& api, const Asked& asked) {
   out += "],";
   if (more && !found.empty()) out += "\"next\":\"" + found.back().place().text() + "\",";
   if (scanned.cut) out += "\"cut_at_bytes\":" + std::to_string(kMostBytes) + ",";
+  std::uint64_t changes = 0;
+  for (const Store* store : held.stores) changes += store->changes();
+  out += "\"changes\":" + std::to_string(changes) + ",";
   Json told = scanned_json(scanned);
   if (scanned.matched == 0) explain(told, held, query, query.where.fields());
   out += "\"scanned\":" + dump(told) + "}";
@@ -249,9 +201,8 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   const auto span =
       static_cast<std::int64_t>(std::min<std::uint64_t>(wide, std::numeric_limits<std::int64_t>::max()));
   g.bucket = asked.given("bucket") ? asked.duration("bucket") : nice_bucket(span);
-  constexpr std::int64_t kMostBuckets = 5000;
-  if (wide / static_cast<std::uint64_t>(g.bucket) > static_cast<std::uint64_t>(kMostBuckets))
-    throw Refused{api_error(400, "that would be more than 5000 buckets",
+  if (wide / static_cast<std::uint64_t>(g.bucket) > kMostGroups)
+    throw Refused{api_error(400, "that would be more than " + std::to_string(kMostGroups) + " buckets",
                             "take a longer bucket or a shorter time", "bucket")};
   Scanned scanned;
   std::vector<FieldId> named = query.where.fields();
@@ -290,22 +241,6 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   return json_answer(root);
 }
 
-std::vector<OptionSpec> with_query(std::vector<OptionSpec> more) {
-  more.insert(more.begin(), query_options().begin(), query_options().end());
-  return more;
-}
-
-Json scanned_schema() {
-  return object_of({{"matched", is_integer()},
-                    {"events_read", is_integer()},
-                    {"blocks", is_integer()},
-                    {"blocks_left_out", is_integer()},
-                    {"indexes", is_integer()},
-                    {"complete", is_boolean()},
-                    {"problems", list_of(is_text()), false},
-                    {"notes", list_of(is_text()), false}});
-}
-
 Json value_schema() { return {{"type", {"string", "number", "boolean", "null"}}}; }
 
 const CallRegistration kEvents(
@@ -327,21 +262,26 @@ const CallRegistration kEvents(
                               "however many events have one time."},
                      {.name = "types",
                       .type = OptionType::boolean,
-                      .text = "Name the types of the fields in `dingle.types`."}}),
+                      .text = "Name the types of the fields in `dingle.types`."},
+                     {.name = "ids",
+                      .type = OptionType::boolean,
+                      .text = "With each event's `dingle.id`, by which its neighbours are found."}}),
      .run = list_events,
      .example =
          R"({"events":[{"timestamp":"2026-11-23T10:00:00Z","body":"192.0.2.7 200","client.address":"192.0.2.7",
        "http.response.status_code":200,"service.name":"ticket-gate","dingle.pipeline":"gate"}],
-       "next":"1795428000000000000-2f4a71-4e-1c8-0","scanned":{"matched":6,
+       "changes":0,"next":"1795428000000000000-2f4a71-4e-1c8-0","scanned":{"matched":6,
        "events_read":1200,"blocks":23,"blocks_left_out":17,"indexes":4,"complete":true}})",
      .answer =
          [] {
            return object_of({{"events", list_of(map_of(is_anything()))},
+                             {"changes", is_integer()},
                              {"next", is_text(), false},
                              cut_at_bytes(),
                              {"scanned", scanned_schema()}});
          },
-     .is_long = true});
+     .is_long = true,
+     .asks_stores = true});
 const CallRegistration kHeld(
     {.method = "GET",
      .path = "/v1/held",
@@ -367,6 +307,7 @@ const CallRegistration kHeld(
                              {"scanned", scanned_schema()}});
          },
      .is_long = true,
+     .asks_stores = true,
      .scope = Scope::lines});
 const CallRegistration kValues(
     {.method = "GET",
@@ -401,7 +342,8 @@ const CallRegistration kValues(
                 cut_at_bytes(),
                 {"scanned", scanned_schema()}});
          },
-     .is_long = true});
+     .is_long = true,
+     .asks_stores = true});
 const CallRegistration kTimeline(
     {.method = "GET",
      .path = "/v1/timeline",
@@ -440,6 +382,7 @@ const CallRegistration kTimeline(
                              cut_at_bytes(),
                              {"scanned", scanned_schema()}});
          },
-     .is_long = true});
+     .is_long = true,
+     .asks_stores = true});
 }  // namespace
 }  // namespace dingle

@@ -279,7 +279,8 @@ const CallRegistration kWeigh(
                              {"asked_since", is_moment()},
                              {"complete", is_boolean()}});
          },
-     .is_long = true});
+     .is_long = true,
+     .asks_stores = true});
 
 }  // namespace
 }  // namespace dingle

@@ -58,7 +58,7 @@ Connection& Jobs::connection() {
   if (!connection_)
     connection_ = open_own_file(
         path_,
-        "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;"
+        "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA secure_delete=ON;"
         "CREATE TABLE IF NOT EXISTS job(id INTEGER PRIMARY KEY AUTOINCREMENT, kind TEXT, what TEXT, by TEXT, "
         "request TEXT, position TEXT, result TEXT, state TEXT, asked INTEGER, began INTEGER, ended INTEGER, "
         "done INTEGER, total INTEGER, problem TEXT)");
@@ -111,7 +111,8 @@ std::string Jobs::write(const Job& job) {
         connection().get(),
         "INSERT INTO job(id, kind, what, by, request, position, result, state, asked, began, ended, done, "
         "total, problem) VALUES(?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14) "
-        "ON CONFLICT(id) DO UPDATE SET position = ?6, result = ?7, state = ?8, began = ?10, ended = ?11, "
+        "ON CONFLICT(id) DO UPDATE SET what = ?3, request = ?5, position = ?6, result = ?7, state = ?8, "
+        "began = ?10, ended = ?11, "
         "done = ?12, total = ?13, problem = ?14");
     const std::string request = dump(job.request), position = dump(job.position), result = dump(job.result);
     s.bind(1, job.id).bind_text(2, job.kind).bind_text(3, job.what).bind_text(4, job.by);
@@ -136,6 +137,47 @@ void Jobs::forget(const std::vector<std::int64_t>& ids) {
       s.bind(1, id).run();
     }
   } catch (const SqliteError&) {
+  }
+}
+
+// The texts between quotes in what was asked for.
+std::vector<std::string> literals_of(const Json& request) {
+  std::vector<std::string> all;
+  const std::string where = request.value("where", "");
+  constexpr std::size_t kShortest = 4;
+  for (std::size_t at = 0; (at = where.find('\'', at)) != std::string::npos;) {
+    const std::size_t end = where.find('\'', at + 1);
+    if (end == std::string::npos) break;
+    if (end - at > kShortest) all.push_back(where.substr(at + 1, end - at - 1));
+    at = end + 1;
+  }
+  return all;
+}
+
+void Jobs::scrub(std::int64_t done) {
+  std::vector<std::int64_t> changed;
+  {
+    std::lock_guard lock(mutex_);
+    const std::vector<std::string> literals = literals_of(jobs_.at(done).request);
+    for (auto& [id, job] : jobs_) {
+      bool tells = job.result.is_object() && job.result.erase("examples") != 0;
+      const std::string texts = dump(job.request) + job.what + dump(job.result) + job.problem;
+      const bool names =
+          !is_open(job) && std::any_of(literals.begin(), literals.end(), [&](const std::string& literal) {
+            return texts.find(literal) != std::string::npos;
+          });
+      if (names)
+        job.what = "by a condition that was erased", job.result = Json::object(), job.problem.clear();
+      if (names || id == done) job.request = Json::object(), tells = true;
+      if (tells) changed.push_back(id);
+    }
+  }
+  for (const std::int64_t id : changed) note(id);
+  std::lock_guard writing(writing_);
+  try {
+    for (int i = 0; i < 3 && !truncate_wal(connection()); ++i) {
+    }
+  } catch (const SqliteError&) {  // it is tidied up the next time
   }
 }
 
@@ -277,6 +319,7 @@ void Jobs::run(std::int64_t id) {
     problem = error.what();
   }
   work.store();
+  if (complete && work.leaves_nothing) scrub(id);
   const bool goes_on = !complete && leaving_;  // at the next start, since it is noted as running
   {
     std::lock_guard lock(mutex_);
@@ -307,9 +350,13 @@ void Jobs::run(std::int64_t id) {
 void Jobs::work() {
   std::unique_lock lock(mutex_);
   while (!leaving_) {
+    const auto apart = [](const std::string& kind) {
+      const JobKind* its_kind = kind_of(kind);
+      return its_kind != nullptr && *its_kind->apart ? std::string(its_kind->apart) : kind;
+    };
     const auto runs = [&](const std::string& kind) {
       return std::any_of(jobs_.begin(), jobs_.end(), [&](const auto& j) {
-        return j.second.kind == kind &&
+        return apart(j.second.kind) == apart(kind) &&
                (j.second.state == JobState::running || j.second.state == JobState::stopping);
       });
     };

@@ -49,6 +49,9 @@ class JobWork {
   Json position;  // null at first; as it was when it was reached last
   Json result;
   std::uint64_t done = 0, total = 0;
+  // Once it is done: what was asked for is not kept any more, nor what others were asked for with one of its texts, nor examples
+  // that others found.
+  bool leaves_nothing = false;
   virtual bool ends() const = 0;  // it is to come to its end, wherever it is
   virtual void reached() = 0;     // notes how far it is, durably
 
@@ -67,6 +70,7 @@ struct JobKind {
   const char *name, *unit;  // of what is done: "letters"
   // False: it is not at its end, since it was to end, or for the problem. May throw.
   bool (*run)(JobWork&, std::string& problem);
+  const char* apart = "";  // of those that have the same here, one runs at a time
 };
 
 class JobKindRegistration {
@@ -107,6 +111,7 @@ class Jobs {
   std::string note(std::int64_t id);
   std::string write(const Job& job);
   void forget(const std::vector<std::int64_t>& ids);
+  void scrub(std::int64_t done);
   Connection& connection();
   const std::string path_;
   Engine& engine_;

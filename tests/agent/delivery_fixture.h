@@ -46,6 +46,7 @@ class DeliveryThreadTest : public testing::Test {
   DestinationSettings settings;
   std::vector<std::string> accepted;
   std::mutex mutex;
+  std::shared_ptr<const Sealing> holder;
   std::uint32_t id = 0;
   std::uint64_t delivered = 0;  // as its state said at the end of `run_until_done`
   std::uint64_t segment_size = SpoolSettings().segment_size;
@@ -87,7 +88,7 @@ class DeliveryThreadTest : public testing::Test {
   void append(const std::vector<std::string>& bodies) { append_bodies(*spool, id, bodies); }
   void run_until_done(Scripted::Answer answer) {
     DeliveryThread thread(settings, id, std::make_unique<Scripted>(std::move(answer), accepted, mutex),
-                          *spool, *letters, problems);
+                          *spool, *letters, problems, [this] { return holder; });
     for (int i = 0; i < 6000 && spool->waiting(id).events > 0; ++i) std::this_thread::sleep_for(5ms);
     EXPECT_EQ(spool->waiting(id).events, 0u);
     delivered = thread.status().delivered;

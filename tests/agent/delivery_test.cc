@@ -2,6 +2,8 @@
 
 #include <fstream>
 
+#include "agent/engine/concealed.h"
+#include "agent/sealing.h"
 #include "store/sqlite.h"
 #include "tests/agent/delivery_fixture.h"
 
@@ -60,6 +62,47 @@ TEST_F(DeliveryThreadTest, RefusedForGoodIsSetAsideWithItsReason) {
   ASSERT_TRUE(s.step());
   EXPECT_EQ(s.blob(0), "too wide");
   EXPECT_NE(s.blob(1).find("\"body\":\"bad\""), std::string::npos);
+}
+
+// Nothing is kept or told of what a line holds that another pipeline hides, but sealed.
+TEST_F(DeliveryThreadTest, ALetterOfWhatAnotherPipelineHidesSaysNothing) {
+  ::setenv("DINGLE_TEST_HELD", "the ferry's key", 1);
+  for (const bool keyed : {false, true}) {
+    if (keyed) holder = sealing_with("env:DINGLE_TEST_HELD");
+    append_bodies(*spool, id, {"kestrelmann came aboard"}, 1, true);
+    run_until_done([&](std::span<const DeliveryEvent> events) {
+      return all(Outcome::Form::refused,
+                 ("no room for " + std::string(events[0].event.body) + " aboard!").c_str());
+    });
+    const Letter letter = letters->list({.destination = id}, 10, true).back();
+    EXPECT_EQ(letter.reason, "no room for *** *** *** ***!");
+    EXPECT_EQ((letter.event + letter.record).find("kestrelmann"), std::string::npos) << letter.event;
+    EXPECT_NE(letter.event.find("\"body\":\"{"), std::string::npos) << letter.event;
+    EXPECT_EQ(is_sealed(letter), keyed);
+    EXPECT_EQ(letter.event.find("dingle.held") != std::string::npos, keyed);
+    const auto record = opened_record(letter, "env:DINGLE_TEST_HELD");
+    ASSERT_TRUE(record) << record.problem().message;
+    EventDecoder decoder;
+    std::vector<SpooledEvent> events;
+    ASSERT_TRUE(decoder.decode(*record, id, events));
+    EXPECT_EQ(events.at(0).body == "kestrelmann came aboard", keyed);
+    if (!keyed) continue;
+    EXPECT_NE(opened_record(letter, "").problem().message.find("there is no key"), std::string::npos);
+    ::setenv("DINGLE_TEST_HELD", "another", 1);
+    EXPECT_NE(opened_record(letter, "env:DINGLE_TEST_HELD").problem().message.find("another key"),
+              std::string::npos);
+  }
+}
+
+TEST_F(DeliveryThreadTest, AnOutageIsToldInItsOwnWords) {
+  append_bodies(*spool, id, {"connection refused"}, 1, true);
+  std::string told;
+  int times = 0;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    if (times++ == 1) told = problems.all().at(0).text;
+    return times < 3 ? Delivery::retry("connection refused") : Delivery();
+  });
+  EXPECT_EQ(told, "connection refused");
 }
 
 TEST_F(DeliveryThreadTest, UnreachableIsWaitedForHoweverLong) {
@@ -292,7 +335,7 @@ TEST_F(DeliveryThreadTest, AnEventKeptBeforeACrashIsNotTriedAgain) {
   append({"1", "2"});
   std::string problem;
   Spool::Read read;
-  ASSERT_TRUE(spool->read(id, 0, 1s, read));
+  ASSERT_TRUE(spool->read(id, 0, 1min, read));
   ASSERT_TRUE(letters->keep({{id, read.number, 1, 0, 1, "r", "{}"}}, &problem));
   ASSERT_EQ(letters->kept_behind(id, 0).size(), 1u);
   run_until_done([](std::span<const DeliveryEvent>) { return Delivery{}; });

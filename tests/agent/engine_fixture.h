@@ -95,6 +95,7 @@ class EngineTest : public testing::Test {
   std::string server, steps = "[]", more;
   std::string destinations = "{ d: { index: { name: 'n-{day}' }, retry: { first: 1ms, longest: 5ms } } }";
   std::uint64_t position = 0;
+  bool stores = false;  // destinations are indexes
 
   void SetUp() override { std::filesystem::create_directories(folder); }
   void TearDown() override {
@@ -125,7 +126,8 @@ class EngineTest : public testing::Test {
     const auto read = read_configuration(text, findings);
     EXPECT_TRUE(read) << text << (findings.all().empty() ? "" : findings.all()[0].message);
     auto changed = std::make_shared<Configuration>(*read);
-    for (DestinationSettings& d : changed->destinations) d.kind = &kTakes;
+    for (DestinationSettings& d : changed->destinations)
+      if (!stores) d.kind = &kTakes;
     return changed;
   }
   void start(const std::string& to = "[d]") { start(configuration(to)); }

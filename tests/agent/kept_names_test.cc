@@ -49,6 +49,16 @@ TEST_F(KeptNamesTest, AreFoundAgainByASpoolThatLostThem) {
   EXPECT_EQ(spool->destination("new"), 3u) << "ids that were given are not given again";
 }
 
+TEST_F(KeptNamesTest, CountersWhoseNamesWereLostGoOn) {
+  const CounterId lines = spool->counter_id("lines of a source");
+  ASSERT_EQ(names.save(*spool), 0);
+  begin();
+  spool->count({{lines, 5}});  // as a record says whose note was damaged
+  EXPECT_EQ(names.restore(*spool), "1 counter");
+  EXPECT_EQ(spool->counter("lines of a source"), 5);
+  EXPECT_EQ(names.restore(*spool), "");
+}
+
 TEST_F(KeptNamesTest, AnIdThatSomebodyHasIsNotGivenTwice) {
   spool->destination("a");
   names.save(*spool);

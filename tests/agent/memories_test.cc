@@ -108,6 +108,20 @@ TEST_F(MemoriesTest, WhatIsHeldSurvivesARestart) {
   balanced();
 }
 
+TEST_F(MemoriesTest, ALostRecordDoesNotTakeWithItWhatTheOthersMean) {
+  start();
+  lines({"tern 1"});
+  ASSERT_TRUE(settled(1));
+  const auto memory = engine->spool().state_with_prefix("memory/");
+  ASSERT_EQ(memory.size(), 2u) << "its meaning, and a window";
+  engine->spool().note({{{memory.begin()->first, "", true}}, {}});  // as if the record with it were damaged
+  lines({"gull 2"});
+  ASSERT_TRUE(settled(2));
+  restart(configuration());
+  EXPECT_EQ(held(), 2);
+  balanced();
+}
+
 TEST_F(MemoriesTest, AReloadThatChangesNothingOfItGoesOn) {
   start();
   lines({"tern 1"});

@@ -1,6 +1,7 @@
 // The small things that everything stands on.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <random>
 #include <thread>
 
@@ -140,6 +141,32 @@ TEST(Words, OfALine) {
   std::vector<std::string> words;
   for_each_word("GET /gate/7?x=\"\xC3\xA5-b\"", [&](std::string_view w) { words.emplace_back(w); });
   EXPECT_EQ(words, (std::vector<std::string>{"GET", "gate", "7", "x", "\xC3\xA5", "b"}));
+}
+
+// Against looking at every place.
+TEST(Words, ATextIsFoundWhereverItStandsAndInEitherCase) {
+  std::mt19937 random(3);
+  const auto text_of = [&](std::size_t size) {
+    std::string text(size, ' ');
+    for (char& c : text) c = "aAbB@`[{ \xC3\x01z"[random() % 12];
+    return text;
+  };
+  const auto make_lower = [](std::string& text) {
+    std::transform(text.begin(), text.end(), text.begin(), lower_ascii);
+  };
+  int found = 0;
+  for (int i = 0; i < 20'000; ++i) {
+    const std::string text = text_of(random() % 70);
+    const bool of_text = i % 2 == 0 && !text.empty();
+    std::string word = of_text ? text.substr(random() % text.size(), random() % 40) : text_of(random() % 5);
+    std::string lower = text;
+    make_lower(word);
+    make_lower(lower);
+    const bool expected = lower.find(word) != std::string::npos;
+    found += expected;
+    ASSERT_EQ(contains_folded(text, word), expected) << text << " / " << word;
+  }
+  EXPECT_GT(found, 5'000);
 }
 
 TEST(Words, PiecesNeedBordersOnlyWhereTheyEndInWords) {

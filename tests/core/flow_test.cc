@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "core/flow/work.h"
+#include "core/steps/hiding.h"
 
 namespace dingle {
 namespace {
@@ -35,6 +36,11 @@ struct Described {
   std::vector<std::string> from;  // "s..." is a source, "leftovers", otherwise a pipeline before or after it
   std::string where, unless, drops;
   std::vector<std::string> to = {""};  // conditions of its destinations 0, 1, ...
+  bool hides = false;
+};
+
+struct HidesNothing final : HidingStep {
+  std::string instead(std::string_view, const Finder*) const override { return ""; }
 };
 
 struct FlowTest : testing::Test {
@@ -50,6 +56,7 @@ struct FlowTest : testing::Test {
       p->unless = condition(d.unless);
       p->add(std::make_unique<Passes>(d.drops));
       p->steps[0]->name = d.name;
+      if (d.hides) p->add(std::make_unique<HidesNothing>());
       node.pipeline = p;
       node.number = nodes.size();
       for (const std::string& f : d.from) {
@@ -78,7 +85,10 @@ struct FlowTest : testing::Test {
       next[slice] += 10;
     }
     arrived = {source, in, nullptr, resources, {}, 1, "c"};
-    work.emplace(flow, arrived, again);
+    if (entry)
+      work.emplace(flow, arrived, *entry);
+    else
+      work.emplace(flow, arrived, again);
     work->watch(observer);
     if (measures) work->measure();
     work->advance();
@@ -107,6 +117,7 @@ struct FlowTest : testing::Test {
   std::optional<Work> work;
   FlowObserver* observer = nullptr;
   bool measures = false;
+  std::optional<std::size_t> entry;  // the node that the lines enter
 };
 
 TEST_F(FlowTest, LinesGoToEveryPipelineThatTakesThem) {
@@ -116,6 +127,29 @@ TEST_F(FlowTest, LinesGoToEveryPipelineThatTakesThem) {
   EXPECT_EQ(run({"ab"}, "nobody"), "");
   EXPECT_EQ(work->leftovers(), 1u);
   EXPECT_EQ(work->left(), std::vector<std::size_t>{0});
+}
+
+// By event of a pipeline: whether one that hides took its line.
+TEST_F(FlowTest, WhatAnotherHidesIsKnownByEvent) {
+  build({{"open", {"s", "t"}},
+         {"hides", {"s"}, "body like 'a%'", "", "body = 'ab'", {""}, true},
+         {"behind", {"hides"}},
+         {"both", {"hides", "s"}},
+         {"later", {"open"}, "body <> 'b'"}});
+  slices = {0, 0, 1, 1};
+  resources.resize(2);
+  run({"a", "b", "ab", "c"});
+  using Which = std::vector<bool>;
+  EXPECT_EQ(work->hidden_elsewhere(made("open")), (Which{true, false, true, false}));
+  EXPECT_EQ(work->hidden_elsewhere(made("hides")), Which{});
+  EXPECT_EQ(work->hidden_elsewhere(made("behind")), Which{}) << "it sees only what was masked";
+  EXPECT_EQ(work->hidden_elsewhere(made("both")), (Which{true, true, false, true, false}));
+  EXPECT_EQ(work->hidden_elsewhere(made("later")), (Which{true, true, false}))
+      << "though it was dropped there";
+  run({"b"});
+  EXPECT_EQ(work->hidden_elsewhere(made("open")), Which{});
+  run({"a"}, "t");
+  EXPECT_EQ(work->hidden_elsewhere(made("open")), Which{}) << "of that source nothing is hidden";
 }
 
 TEST_F(FlowTest, BytesAtStepsAreMeasuredWhenAskedFor) {
@@ -167,6 +201,26 @@ TEST_F(FlowTest, LeftoversAreWhatNobodyTookFromItsSource) {
   EXPECT_EQ(work->leftovers(), 2u);
   EXPECT_EQ(work->left(), std::vector<std::size_t>{2});
   EXPECT_EQ(run({"b"}, "s9"), "rest:b/0(rest) end:b/1(rest+end) ");  // of a source that nobody names
+}
+
+TEST_F(FlowTest, LinesMayEnterOnePipelineAlone) {
+  build({{"p", {"s"}}, {"q", {"s"}, "body <> 'c'"}, {"rest", {"leftovers"}}, {"end", {"q", "p"}}});
+  for (std::size_t i = 0; i < flow.nodes.size(); ++i)
+    if (flow.nodes[i].pipeline->name == "q") entry = i;
+  EXPECT_EQ(run({"a", "c"}, "another"), "q:a/0(q) end:a/1(q+end) ");
+  EXPECT_EQ(work->left(), std::vector<std::size_t>{1});  // and no other takes it
+}
+
+TEST_F(FlowTest, WhoseBodyIsNotItsLineIsKnown) {
+  build({{"p", {"s"}}});
+  run({"a", "b", "c"});
+  Work::Made& made = work->made().front();
+  EXPECT_EQ(work->altered(made), std::vector<bool>());
+  const std::string copy = "a";
+  made.batch.events[0].body = copy;  // the same, elsewhere
+  made.batch.events[2].body = "";
+  made.batch.events.erase(made.batch.events.begin() + 1);
+  EXPECT_EQ(work->altered(made), (std::vector<bool>{false, true}));
 }
 
 TEST_F(FlowTest, CirclesAreFound) {

@@ -26,6 +26,20 @@ destinations:
 )" + destination;
 }
 
+// A gate whose events are stored.
+inline constexpr const char* kStoredGate = R"(
+sources:
+  gate: { files: { paths: ['{dir}/logs/*.log'] }, resource: { service.name: ticket-gate } }
+pipelines:
+  gate:
+    from: [gate]
+    steps:
+      - parse: { templates: ['{client.address:ip} {status:int} {message}'] }
+    to: [store]
+destinations:
+  store: { index: { name: 'gate-{day}' } }
+)";
+
 inline std::string gate_line(int n, const std::string& user = "anna") {
   char text[100];
   std::snprintf(text, sizeof text, "2026-11-%02dT10:00:%02dZ 192.0.2.%d ", 20 + n % 3, n % 60, n % 250);

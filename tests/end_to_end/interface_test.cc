@@ -7,11 +7,13 @@
 #include <chrono>
 #include <filesystem>
 #include <fstream>
+#include <sstream>
 #include <thread>
 
 #include "net/http.h"
 #include "tests/end_to_end/caller.h"
 #include "tests/end_to_end/daemon.h"
+#include "tests/end_to_end/gate.h"
 #include "tests/net/raw_client.h"
 
 namespace dingle {
@@ -19,18 +21,6 @@ namespace {
 
 using namespace std::chrono_literals;
 
-const char* kSimple = R"(
-sources:
-  gate: { files: { paths: ['{dir}/logs/*.log'] }, resource: { service.name: ticket-gate } }
-pipelines:
-  gate:
-    from: [gate]
-    steps:
-      - parse: { templates: ['{client.address:ip} {status:int} {message}'] }
-    to: [store]
-destinations:
-  store: { index: { name: 'gate-{day}' } }
-)";
 const std::string kDingle = std::string(DINGLE_BINARIES) + "/dingle";
 
 // An empty folder of the test's own.
@@ -195,7 +185,7 @@ TEST(Help, ExamplesOfCommandsWithinCommandsAreTheirOwn) {
 }
 
 TEST(Unmatched, ByShapeWithReasonAndDraft) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.write("g.log", "192.0.2.7 200 fine\n192.0.2.7 OK 17 ms\n192.0.2.8 OK 3 ms\nnothing of the kind\n");
   daemon.start();
   daemon.settled();
@@ -212,7 +202,7 @@ TEST(Unmatched, ByShapeWithReasonAndDraft) {
 }
 
 TEST(Api, TriesAndDraftsTemplates) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.start();
   Caller http("http://" + daemon.address());
   http.target.bearer = daemon.token();
@@ -233,7 +223,7 @@ TEST(Api, TriesAndDraftsTemplates) {
 }
 
 TEST(Api, NeedsTheToken) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.start();
   Caller http("http://" + daemon.address());
   EXPECT_EQ(http.get("/healthz").status, 200);
@@ -277,7 +267,7 @@ TEST(Api, NeedsTheToken) {
 }
 
 TEST(Api, MetricsInBothFormats) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.write("a.log", "192.0.2.1 200 x\nbad\n");
   daemon.start();
   daemon.settled();
@@ -296,86 +286,8 @@ TEST(Api, MetricsInBothFormats) {
   EXPECT_NE(open.header("Content-Type").find("openmetrics"), std::string::npos);
 }
 
-TEST(Reload, TakesOnlyWhatIsSound) {
-  Daemon daemon(kSimple);
-  daemon.write("a.log", "192.0.2.1 200 before\n");
-  daemon.start();
-  const Json before = daemon.settled();
-  std::string text = kSimple;
-  text.replace(text.find("status:int"), 10, "status:itn");
-  daemon.configure(text);
-  Ran ran = daemon.dingle({"reload"});
-  EXPECT_EQ(ran.status, 1);
-  EXPECT_NE(ran.out.find("unknown pattern `itn`"), std::string::npos) << ran.out;
-  EXPECT_EQ(daemon.status()["configuration"], before["configuration"]);
-  daemon.write("a.log", "192.0.2.1 200 between\n");
-  daemon.settled();
-  EXPECT_EQ(daemon.events("status = 200").size(), 2u) << "the old configuration goes on";
-  text.replace(text.find("status:itn"), 10, "code:int");
-  daemon.configure(text);
-  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
-  daemon.write("a.log", "192.0.2.1 200 after\n");
-  const Json after = daemon.settled();
-  EXPECT_NE(after["configuration"], before["configuration"]);
-  EXPECT_TRUE(after["problems"].empty());
-  const auto events = daemon.events("code = 200");
-  ASSERT_EQ(events.size(), 1u);
-  EXPECT_EQ(events[0]["dingle.configuration"], after["configuration"]);
-  EXPECT_EQ(events[0]["dingle.template"], 1);
-  EXPECT_EQ(daemon.events().size(), 3u) << "nothing was read twice";
-}
-
-TEST(Reload, HangUpDoesTheSame) {
-  Daemon daemon(kSimple);
-  daemon.start();
-  const Json before = daemon.status();
-  daemon.configure(std::string(kSimple) + "# changed\n");
-  daemon.hang_up();
-  EXPECT_TRUE(eventually([&] { return daemon.status()["configuration"] != before["configuration"]; }));
-}
-
-TEST(Reload, RefusesToForgetWaitingEventsButTakesARename) {
-  Daemon daemon(kSimple);
-  std::filesystem::create_directories(daemon.dir + "/data/indexes");
-  std::ofstream(daemon.dir + "/data/indexes/1") << "in the way";
-  daemon.write("a.log", "192.0.2.1 200 waits\n");
-  daemon.start();
-  EXPECT_TRUE(eventually([&] { return daemon.status()["destinations"][0]["waiting"] != 0; }));
-  std::string renamed = kSimple;
-  for (std::size_t at; (at = renamed.find("store")) != std::string::npos;) renamed.replace(at, 5, "archive");
-  daemon.configure(renamed);
-  Ran ran = daemon.dingle({"reload"});
-  EXPECT_EQ(ran.status, 1);
-  EXPECT_NE(ran.err.find("1 events still wait"), std::string::npos) << ran.err;
-  renamed.replace(renamed.find("archive: {"), 10, "archive: { was: store,");
-  daemon.configure(renamed);
-  EXPECT_EQ(daemon.dingle({"reload"}).status, 0);
-  std::filesystem::remove(daemon.dir + "/data/indexes/1");
-  EXPECT_EQ(find(daemon.settled()["destinations"], "archive")["sent"], 1);
-}
-
-TEST(Reload, ARenamedSourceGoesOnWhereItWas) {
-  Daemon daemon(kSimple);
-  daemon.write("a.log", "192.0.2.1 200 one\n");
-  daemon.start();
-  daemon.settled();
-  std::string renamed = kSimple;
-  for (const auto& [from, to] :
-       {std::pair{"gate: {", "entry: { was: gate,"}, {"from: [gate]", "from: [entry]"}})
-    renamed.replace(renamed.find(from), std::string(from).size(), to);
-  daemon.configure(renamed);
-  const Ran ran = daemon.dingle({"reload"});
-  EXPECT_EQ(ran.status, 0) << ran.err;
-  daemon.write("a.log", "192.0.2.1 200 two\n");
-  EXPECT_TRUE(eventually([&] { return daemon.events("").size() >= 2; }));
-  const Json status = daemon.settled();
-  EXPECT_EQ(daemon.events("").size(), 2u);
-  EXPECT_EQ(find(status["sources"], "entry")["lines"], 2);
-  EXPECT_TRUE(status["balanced"]);
-}
-
 TEST(Watch, ShowsEventsAsTheyArrive) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.start();
   std::atomic<bool> shown{false};
   std::thread writer([&] {
@@ -393,7 +305,7 @@ TEST(Watch, ShowsEventsAsTheyArrive) {
 }
 
 TEST(Client, GoesOnWhereAPageEnded) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   std::string lines;
   for (int n = 0; n < 50; ++n) lines += "192.0.2.1 200 e" + std::to_string(n) + "\n";
   lines += "192.0.2.1 500 =1+1\n";
@@ -433,6 +345,9 @@ TEST(Client, GoesOnWhereAPageEnded) {
       "message\r\n'=1+1\r\n");
   EXPECT_EQ(daemon.dingle({"search", "status = 500", "--all", "-o", "ndjson", "--fields", "message"}).out,
             "{\"message\":\"=1+1\"}\n");
+  EXPECT_NE(daemon.dingle({"search", "--all", "-o", "csv", "--fields", "message,mesage"})
+                .err.find("none of these events has a field `mesage`"),
+            std::string::npos);
   EXPECT_EQ(daemon.dingle({"search", "--all"}).status, 2);
   EXPECT_NE(daemon.dingle({"search", "--all", "-o", "csv"}).err.find("CSV needs its columns"),
             std::string::npos);
@@ -440,8 +355,29 @@ TEST(Client, GoesOnWhereAPageEnded) {
             std::string::npos);
 }
 
+TEST(Client, ExportsPageAfterPage) {
+  constexpr int kMany = 21'000;  // three pages
+  Daemon daemon(kStoredGate);
+  std::string lines;
+  for (int n = 0; n < kMany; ++n) lines += "192.0.2.1 200 e" + std::to_string(n) + "\n";
+  daemon.write("a.log", lines);
+  daemon.start();
+  daemon.settled();
+  for (const bool fields : {false, true}) {
+    std::vector<std::string> asked{"search", "--all", "--oldest", "-o", "ndjson"};
+    if (fields) asked.insert(asked.end(), {"--fields", "message"});
+    const Ran all = daemon.dingle(asked);
+    EXPECT_EQ(all.err, "21 000 events, all that there are\n");
+    std::istringstream in(all.out);
+    int n = 0;
+    for (std::string line; std::getline(in, line); ++n)
+      ASSERT_EQ(Json::parse(line)["message"], "e" + std::to_string(n)) << line;
+    EXPECT_EQ(n, kMany);
+  }
+}
+
 TEST(Client, OutputFormsAndErrors) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.write("a.log", "192.0.2.1 200 \"quoted\", yes\n192.0.2.2 500 x\n192.0.2.2 500 y\nbad\n");
   daemon.start();
   daemon.settled();
@@ -468,7 +404,7 @@ TEST(Client, OutputFormsAndErrors) {
 }
 
 TEST(Start, RefusesASecondOneOnTheSameData) {
-  Daemon daemon(kSimple);
+  Daemon daemon(kStoredGate);
   daemon.start();
   Ran second = run_program({daemon_program(), "--config", daemon.dir + "/dingle.yaml"});
   EXPECT_EQ(second.status, 1);

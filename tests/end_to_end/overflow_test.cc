@@ -61,10 +61,10 @@ void write_lines(Daemon& daemon) {
   }
 }
 
-struct Result {
+struct Ended {
   Json gate, store, status;
 };
-Result run(Gate& gate, const std::string& queue, bool kill) {
+Ended run(Gate& gate, const std::string& queue, bool kill) {
   Daemon daemon(configuration(gate.port, queue), "spool: { limit: 64MiB }");
   daemon.start();
   write_lines(daemon);
@@ -77,7 +77,7 @@ Result run(Gate& gate, const std::string& queue, bool kill) {
     daemon.start();
   }
   gate.open = true;
-  Result r;
+  Ended r;
   r.status = daemon.settled();
   r.gate = find(r.status["destinations"], "gate");
   r.store = find(r.status["destinations"], "store");
@@ -88,7 +88,7 @@ class Overflow : public testing::TestWithParam<bool> {};
 
 TEST_P(Overflow, PauseLosesNothing) {
   Gate gate;
-  const Result r = run(gate, "{ limit: 1MiB, overflow: pause }", GetParam());
+  const Ended r = run(gate, "{ limit: 1MiB, overflow: pause }", GetParam());
   EXPECT_EQ(r.gate["sent"], kLines);
   EXPECT_EQ(r.gate["shed"], 0);
   EXPECT_EQ(r.store["sent"], kLines);
@@ -99,7 +99,7 @@ TEST_P(Overflow, PauseLosesNothing) {
 
 TEST_P(Overflow, ShedNewestKeepsTheFirst) {
   Gate gate;
-  const Result r = run(gate, "{ limit: 1MiB, overflow: shed_newest }", GetParam());
+  const Ended r = run(gate, "{ limit: 1MiB, overflow: shed_newest }", GetParam());
   EXPECT_EQ(r.store["sent"], kLines) << "others lose nothing";
   EXPECT_GT(r.gate["shed"].get<int>(), 10'000);
   EXPECT_EQ(r.gate["sent"].get<int>() + r.gate["shed"].get<int>(), kLines);
@@ -110,7 +110,7 @@ TEST_P(Overflow, ShedNewestKeepsTheFirst) {
 
 TEST_P(Overflow, ShedOldestKeepsTheLast) {
   Gate gate;
-  const Result r = run(gate, "{ limit: 1MiB, overflow: shed_oldest }", GetParam());
+  const Ended r = run(gate, "{ limit: 1MiB, overflow: shed_oldest }", GetParam());
   EXPECT_EQ(r.store["sent"], kLines) << "others lose nothing";
   EXPECT_GT(r.gate["shed"].get<int>(), 10'000);
   EXPECT_EQ(r.gate["sent"].get<int>() + r.gate["shed"].get<int>(), kLines);

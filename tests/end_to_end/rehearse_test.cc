@@ -26,7 +26,7 @@ pipelines:
 destinations:
   store: { index: { name: 'quay-{day}' } }
 )";
-const char* kLines =
+const char* kFerryLines =
     "2026-11-23T10:00:00Z Tern 4 docked\n2026-11-23T10:00:01Z Auk 5 free\n# tide turns\nSkua?\n  lost\n";
 
 class Rehearse : public testing::Test {
@@ -43,13 +43,13 @@ class Rehearse : public testing::Test {
 
 TEST_F(Rehearse, SampleSetsKeepLinesUnderNames) {
   daemon.start();
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   daemon.settled();
   EXPECT_EQ(daemon.dingle({"samples", "keep", "odd", "--source", "quay", "--line", "Skua?\n  lost"}).out,
             "kept: odd, 1 line of quay\n");
   EXPECT_EQ(daemon.dingle({"samples", "keep", "odd", "--source", "quay", "--add"}).out,
             "kept: odd, 5 lines of quay\n");
-  EXPECT_EQ(daemon.dingle({"samples", "keep", "file", "-", "--source", "quay"}, kLines).out,
+  EXPECT_EQ(daemon.dingle({"samples", "keep", "file", "-", "--source", "quay"}, kFerryLines).out,
             "kept: file, 4 lines of quay\n");
   daemon.kill();
   daemon.start();
@@ -92,7 +92,7 @@ TEST_F(Rehearse, SampleSetsKeepLinesUnderNames) {
 
 TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
   daemon.start();
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   const Json before = find(daemon.settled()["pipelines"], "berths");
   const Json newest = rehearse({"berths"}, 1);
   EXPECT_EQ(newest["in"], 3);
@@ -116,7 +116,7 @@ TEST_F(Rehearse, TheNewestLinesThenStoredOnesAndNothingIsCounted) {
 
 TEST_F(Rehearse, AChangedTextOnWhatTheServerRead) {
   daemon.start();
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   daemon.settled();
   std::string changed = read_file(daemon.dir + "/dingle.yaml");
   changed.replace(changed.find("state = 'free'"), 14, "state = 'docked'");
@@ -137,7 +137,7 @@ TEST_F(Rehearse, ALineAFileAndWhatIsWrong) {
       {"rehearse", "berths", "--config", configuration, "--line", "2026-11-23T10:00:00Z Tern 4 docked"});
   EXPECT_EQ(line.status, 0) << line.err;
   EXPECT_NE(line.out.find("berth         int        4\n"), std::string::npos) << line.out;
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   EXPECT_EQ(rehearse({"berths", daemon.path("quay.log"), "--config", configuration}, 1)["in"], 3);
   const Ran who = daemon.dingle({"rehearse", "--source", "tower", "--config", configuration, "--line", "x"});
   EXPECT_NE(who.out.find("nothing that comes from tower reaches berths"), std::string::npos) << who.out;
@@ -169,7 +169,7 @@ TEST_F(Rehearse, BeginsWithACopyOfWhatIsRemembered) {
                "longest: 10h, grace: 10h, values: { berths: sum(berth) } }], to: [store] }");
   std::ofstream(daemon.dir + "/dingle.yaml") << text;
   daemon.start();
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   daemon.settled();
   const std::string line = "2026-11-23T10:30:00Z Tern 7 docked";
   const auto berths = [&](const std::vector<std::string>& more) {
@@ -197,7 +197,7 @@ TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
   EXPECT_EQ(check({}).status, 1);  // there is no such folder
   std::filesystem::create_directories(samples + "/berths");
   EXPECT_NE(check({}).out.find("there are no samples"), std::string::npos);
-  std::ofstream(samples + "/berths/night.log") << kLines;
+  std::ofstream(samples + "/berths/night.log") << kFerryLines;
   EXPECT_NE(check({}).out.find("night.ndjson: is not there"), std::string::npos);
   const Ran written = check({"--write"});
   EXPECT_EQ(written.status, 0) << written.out << written.err;
@@ -222,7 +222,7 @@ TEST_F(Rehearse, SamplesThatAreExpectedToComeOutAsBefore) {
 
 TEST_F(Rehearse, TwoConfigurationsSideBySide) {
   daemon.start();
-  daemon.write("quay.log", kLines);
+  daemon.write("quay.log", kFerryLines);
   daemon.settled();
   std::string changed = read_file(daemon.dir + "/dingle.yaml");
   const auto replace = [&](const std::string& from, const std::string& to) {

@@ -1,8 +1,5 @@
 // syslog over UDP and TCP, sent by util-linux' `logger` and by sockets of our own.
-#include <arpa/inet.h>
 #include <gtest/gtest.h>
-#include <sys/socket.h>
-#include <unistd.h>
 
 #include <atomic>
 #include <fstream>
@@ -10,6 +7,7 @@
 #include <thread>
 
 #include "tests/end_to_end/daemon.h"
+#include "tests/end_to_end/sender.h"
 
 namespace dingle {
 namespace {
@@ -23,39 +21,6 @@ std::string syslog_configuration(const std::string& destination = "index: {}", c
          "to: [d] } }\ndestinations: { d: { " +
          destination + " } }\n";
 }
-
-std::string port_of(Daemon& daemon, const std::string& transport) {
-  std::string port = "0";
-  EXPECT_TRUE(eventually([&] {
-    for (const Json& text : daemon.status()["sources"][0].value("listening", Json::array()))
-      if (const auto t = text.get<std::string>(); t.starts_with(transport)) port = t.substr(t.rfind(':') + 1);
-    return port != "0";
-  })) << "it does not listen";
-  return port;
-}
-
-class Sender {
- public:
-  Sender(const std::string& port, int type) : fd_(::socket(AF_INET, type | SOCK_CLOEXEC, 0)) {
-    sockaddr_in to{};
-    to.sin_family = AF_INET;
-    to.sin_port = htons(static_cast<std::uint16_t>(std::stoi(port)));
-    to.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
-    EXPECT_EQ(::connect(fd_, reinterpret_cast<sockaddr*>(&to), sizeof to), 0);
-  }
-  ~Sender() { ::close(fd_); }
-  void send(std::string_view bytes) {
-    while (!bytes.empty()) {
-      const ssize_t n = ::send(fd_, bytes.data(), bytes.size(), MSG_NOSIGNAL);
-      ASSERT_GT(n, 0);
-      bytes.remove_prefix(static_cast<std::size_t>(n));
-    }
-  }
-  void close() { ::shutdown(fd_, SHUT_WR); }
-
- private:
-  int fd_;
-};
 
 std::string message(int n) {
   return "<13>1 2026-11-23T10:00:00Z islet4 radio 1 - - channel 16 is open n=" + std::to_string(n);

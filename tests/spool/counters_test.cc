@@ -47,6 +47,22 @@ TEST(Counters, OneWithoutANameIsNotTakenForAnother) {
   EXPECT_EQ(counters.value("lines"), 0);
 }
 
+TEST(Counters, ALostNameIsGivenBack) {
+  Counters counters;
+  counters.add({7, 3});
+  counters.id("lines");
+  Snapshot snapshot;
+  counters.write(snapshot);
+  Counters later;
+  later.restore(snapshot.names, snapshot.counters);
+  EXPECT_EQ(later.name({{7, "bytes"}, {8, "other"}, {9, "none"}, {7, "again"}, {5, ""}}), 1u);
+  EXPECT_EQ(later.value("bytes"), 3);
+  ASSERT_EQ(later.news().size(), 1u) << "the log shall have it";
+  EXPECT_EQ(later.name({{7, "bytes"}}), 0u);
+  later.add({12, 1});
+  EXPECT_EQ(later.name({{12, "lines"}}), 0u) << "that name has another number";
+}
+
 TEST_F(SpoolTest, CountersComeBackByTheirNames) {
   open();
   const std::uint32_t d = spool->destination("d");

@@ -120,6 +120,60 @@ TEST(Events, GoToTheDestinationsThatTakeThem) {
   EXPECT_EQ(made.of(7).size(), 0u);
 }
 
+TEST(Events, KnowWhetherAnotherHidesTheirLine) {
+  Batch batch;
+  for (const char* body : {"a", "b"}) batch.events.emplace_back().body = body;
+  Section section{1, "p", "c", {{4, {}, {}}, {5, {}, {}, {false, true}}}, &batch, {false, true}};
+  const Slice slice{1, "s", "UTC", {}};
+  const EncodedEvents encoded = encode_events({&slice, 1}, {section});
+  EXPECT_EQ(encoded.destinations, (std::vector<std::pair<std::uint32_t, std::uint32_t>>{{4, 2}, {5, 1}}));
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events, one;
+  ASSERT_TRUE(decoder.decode(encoded.bytes, 4, events));
+  ASSERT_EQ(events.size(), 2u);
+  EXPECT_FALSE(events[0].hidden_elsewhere);
+  EXPECT_TRUE(events[1].hidden_elsewhere);
+  ASSERT_TRUE(decoder.decode(encode_event(events[1], 4), 4, one));
+  EXPECT_TRUE(one.at(0).hidden_elsewhere);
+}
+
+TEST(Events, KnowWhetherTheyAreAlteredAndWhatTheyReplace) {
+  Batch batch;
+  for (const char* body : {"a", "b", "c"}) batch.events.emplace_back().body = body;
+  const Replaced one{"gate-2026-11-23", -5, 7, 1, 300, 2}, two{"gate-2026-11-24", 900, 8, 2, 1, 0};
+  const Section section{1,
+                        "p",
+                        "c",
+                        {{4, {}, {}, {true, false, true}}, {5, {}, {}, {true, true, false}}},
+                        &batch,
+                        {},
+                        {false, true, false},
+                        {one, two, one}};
+  const Slice slice{1, "s", "UTC", {}};
+  const std::string bytes = encode_events({&slice, 1}, {section}).bytes;
+  EventDecoder decoder;
+  std::vector<SpooledEvent> events, letter;
+  ASSERT_TRUE(decoder.decode(bytes, 5, events));
+  ASSERT_EQ(events.size(), 2u);
+  EXPECT_FALSE(events[0].altered);
+  EXPECT_TRUE(events[1].altered);
+  ASSERT_TRUE(events[1].replaces);
+  EXPECT_EQ(events[1].replaces->index, "gate-2026-11-24");
+  EXPECT_EQ(events[1].replaces->epoch, 2u);
+  ASSERT_TRUE(decoder.decode(bytes, 4, events));  // behind those that are there
+  ASSERT_EQ(events.size(), 4u);
+  EXPECT_EQ(events[3].replaces->timestamp, -5);
+  EXPECT_EQ(events[3].replaces->number, 300u);
+  EXPECT_EQ(events[1].replaces->spool, 8u);
+  ASSERT_TRUE(decoder.decode(encode_event(events[1], 5), 5, letter));
+  EXPECT_TRUE(letter.at(0).altered);
+  EXPECT_FALSE(letter.at(0).replaces);
+  for (std::size_t n = 0; n < bytes.size(); ++n) {
+    events.clear();
+    EXPECT_FALSE(EventDecoder().decode(bytes.substr(0, n), 4, events)) << n;
+  }
+}
+
 TEST(Events, ALetterHoldsOneAloneAsItWas) {
   Made made;
   EventDecoder decoder, again;

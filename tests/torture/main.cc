@@ -112,6 +112,9 @@ const std::map<std::string, Torture::Fault>& Torture::faults() {
        }},
       {"copy", [](Torture& t, std::mt19937& r) { t.run_a_copy(r); }},
       {"backup", [](Torture& t, std::mt19937& r) { r() % 2 ? t.restore_table(r) : t.restore_store(r); }},
+      {"import", [](Torture& t, std::mt19937& r) { t.import_some(r); }},
+      {"rerun", [](Torture& t, std::mt19937& r) { t.rerun_all(r); }},
+      {"erase", [](Torture& t, std::mt19937& r) { t.erase_some(r); }},
       {"rotate",
        [](Torture& t, std::mt19937& r) {
          t.postgres_proxy_.stalling = true;
@@ -148,7 +151,7 @@ int main(int argc, char** argv) {
   int rounds = 50;
   unsigned seed = 1;
   std::string only;
-  std::vector<std::string> names{"power", "flips", "reloads", "memories", "damaged-memories"};
+  std::vector<std::string> names{"power", "flips", "reloads", "memories", "damaged-memories", "past"};
   for (const auto& [name, fault] : Torture::faults()) names.push_back(name);
   app.add_option("--rounds", rounds, "Faults, one after another")
       ->capture_default_str()

@@ -64,6 +64,7 @@ const DestinationKind kTakes{
 class Memories {
  public:
   Memories(unsigned seed, bool damage) : random_(seed), damage_(damage), folder_(make_folder()) {
+    std::filesystem::create_directories(folder_ + "/data");
     taken = &taken_;
   }
   ~Memories() {
@@ -124,7 +125,17 @@ class Memories {
         [this](const std::string&) { return configuration(); }, disk_);
     if (!started) return wrong(started.problem().message);
     engine_ = std::move(*started);
-    for (const auto& p : engine_->problems().all()) problems_.insert(p.about + ": " + p.text);
+    for (const auto& p : engine_->problems().all()) {
+      problems_.insert(p.about + ": " + p.text);
+      if (p.about != "source s: paths") story_.push_back(fmt::format("{}: {}: {}", round_, p.about, p.text));
+    }
+    const Spool::Recovery& r = engine_->spool().recovery();
+    std::string missing;
+    for (const auto& [m, segments] : r.missing) missing += fmt::format(" {}-{}", m.first, m.last);
+    story_.push_back(fmt::format("{}: epoch {}, records {} to {}, missing{}, cut {}, in {}, merged {}",
+                                 round_, engine_->spool().identity().epoch, engine_->spool().first_record(),
+                                 r.last_record, missing, r.cut_records, counter("pipeline/sums/in"),
+                                 counter("pipeline/sums/merged")));
     const auto state = engine_->spool().state("next");
     next_ = state ? std::stol(*state) : 0;
   }
@@ -205,11 +216,14 @@ class Memories {
   }
   void flip() {
     std::vector<std::shared_ptr<FaultyDisk::Inode>> files;
+    std::vector<std::string> names;
     for (const auto& [path, inode] : disk_.files)
-      if (!inode->now.empty()) files.push_back(inode);
+      if (!inode->now.empty()) files.push_back(inode), names.push_back(path.substr(folder_.size()));
     if (files.empty()) return;
-    FaultyDisk::Inode& inode = *files[random_() % files.size()];
+    const std::size_t chosen = random_() % files.size();
+    FaultyDisk::Inode& inode = *files[chosen];
     const std::size_t at = random_() % inode.now.size();
+    story_.push_back(fmt::format("{}: {}: byte {} of {}", round_, names[chosen], at, inode.now.size()));
     inode.now[at] ^= static_cast<char>(1 << random_() % 8);
     inode.durable = inode.now;
     ++flips_;
@@ -232,6 +246,11 @@ class Memories {
     }
     wrong("it does not settle");
   }
+  // What would explain an end that is not in order.
+  void tell_counters() const {
+    for (const auto& [name, value] : engine_->spool().view().counters)
+      std::cout << name << ": " << value << "\n";
+  }
   bool told() {
     long events = 0, sum = 0, passed = 0;
     for (const auto& [ship, w] : taken_.windows) events += w.first, sum += w.second;
@@ -247,6 +266,8 @@ class Memories {
         counter("pipeline/sums/given_up"),
         counter(counter_of_destination(engine_->spool().destination("d"), "damaged")), unbalanced, flips_,
         problems_.size());
+    for (const std::string& what : story_) std::cout << what << "\n";
+    if (off() != 0 || !good_) tell_counters();
     if (damage_) {
       // What a turned bit takes is gone; nothing else is, and that it went was told.
       const bool missing = events != next_ || passed != next_ || taken_.again != 0;
@@ -264,6 +285,7 @@ class Memories {
   std::unique_ptr<Engine> engine_;
   std::map<std::string, int> tried_;
   std::set<std::string> problems_;
+  std::vector<std::string> story_;  // what was turned over, and what was told of it
   long next_ = 0;
   int round_ = 0, flips_ = 0;
   bool otherwise_ = false, good_ = true;

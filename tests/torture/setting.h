@@ -8,6 +8,7 @@ sources:
   numbered: { files: { paths: ['{dir}/logs/alpha.log*', '{dir}/logs/beta.log*'] } }
   hostile: { files: { paths: ['{dir}/logs/gamma.log*'] } }
   split: { files: { paths: ['{dir}/logs/delta.log*'] } }
+  old: { files: { paths: ['{dir}/never/*.log'] } }
   posted: { http: { listen: '127.0.0.1:{port}' } }
 pipelines:
   all:
@@ -37,6 +38,10 @@ pipelines:
     from: [posted]
     steps: [ parse: { templates: ['{file:word} {n:int} {:rest}'] } ]
     to: [posts]
+  past:
+    from: [old]
+    steps: [ parse: { templates: ['{file:word} {n:int} at {at:rfc3339}'] }, set: { fields: { pass: first } } ]
+    to: [past]
   sums:
     from: [all, others, even, odd, posts]
     steps:
@@ -65,6 +70,7 @@ pipelines:
 destinations:
   halves: { index: { name: 'halves' } }
   posts: { index: { name: 'posts' } }
+  past: { index: { name: 'past-{day}' } }
   sums: { index: { name: 'sums' } }
   large: { files: { path: '{dir}/large/{day}.ndjson' } }
   store:

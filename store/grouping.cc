@@ -1,0 +1,386 @@
+// Counting and measuring events by groups.
+#include <xxhash.h>
+
+#include <algorithm>
+#include <array>
+#include <bit>
+#include <cmath>
+#include <deque>
+#include <unordered_set>
+#include <utility>
+
+#include "core/bytes.h"
+#include "store/group_table.h"
+#include "store/scan.h"
+
+namespace dingle {
+namespace {
+
+constexpr std::size_t kMostCounted = 4'000'000;
+
+// A value of a group's key; texts are views into it.
+Value value_of(ByteReader& r) {
+  const auto kind = static_cast<Kind>(r.u8());
+  if (kind == Kind::decimal) return Value::decimal(r.decimal());
+  if (kind == Kind::text || kind >= Kind::ip) return Value::from_text(kind, r.text());
+  const std::int64_t v = r.zigzag();
+  return kind == Kind::integer     ? Value::integer(v)
+         : kind == Kind::boolean   ? Value::boolean(v != 0)
+         : kind == Kind::timestamp ? Value::timestamp(v)
+                                   : Value();
+}
+// The order of keys with equal counts: by their texts.
+bool before(std::string_view a, std::string_view b, std::size_t values) {
+  ByteReader ra(a), rb(b);
+  for (std::size_t i = 0; i < values; ++i) {
+    const Value x = value_of(ra), y = value_of(rb);
+    if (x.is_textual() && y.is_textual()) {
+      if (const int order = x.as_text().compare(y.as_text())) return order < 0;
+    } else if (const int order = x.to_string().compare(y.to_string())) {
+      return order < 0;
+    }
+  }
+  return false;
+}
+
+struct Accumulator {
+  std::uint64_t count = 0, seen = 0;  // seen: of stored events
+  double sum = 0, least = INFINITY, greatest = -INFINITY;
+  std::vector<std::pair<double, std::uint64_t>> samples;  // with their weights
+
+  void add(double number, std::uint64_t weight) {
+    count += weight;
+    ++seen;
+    sum += number * static_cast<double>(weight);
+    least = std::min(least, number);
+    greatest = std::max(greatest, number);
+  }
+  // Whether a value had to give way: a reservoir, in which each is kept with the same chance.
+  bool keep(double number, std::uint64_t weight) {
+    if (samples.size() < kMostSamples) {
+      samples.emplace_back(number, weight);
+      return false;
+    }
+    const std::uint64_t slot = XXH64(&seen, sizeof seen, 0) % seen;
+    if (slot < kMostSamples) samples[slot] = {number, weight};
+    return true;
+  }
+  bool take(Accumulator&& other) {
+    const bool too_many = samples.size() + other.samples.size() > kMostSamples;
+    if (too_many) {  // of each as many as it has seen
+      const auto share = [&](std::uint64_t n) {
+        return static_cast<std::size_t>(static_cast<double>(kMostSamples) * static_cast<double>(n) /
+                                        static_cast<double>(seen + other.seen));
+      };
+      samples.resize(std::min(samples.size(), share(seen)));
+      other.samples.resize(std::min(other.samples.size(), share(other.seen)));
+    }
+    samples.insert(samples.end(), other.samples.begin(), other.samples.end());
+    count += other.count;
+    seen += other.seen;
+    sum += other.sum;
+    least = std::min(least, other.least);
+    greatest = std::max(greatest, other.greatest);
+    return too_many;
+  }
+};
+
+// What one thread has counted.
+class Groups {
+ public:
+  Groups(const Grouping& grouping, const std::vector<FieldId>& fields)
+      : g_(grouping),
+        fields_(fields),
+        measured_(grouping.measure == Measure::count ? kNoField : field_id(grouping.field)),
+        keys_(fields.size()) {}
+
+  void add(const Block& block, std::size_t row) {
+    if (looks_at_.serial != block.serial()) look_at(block);
+    const std::uint64_t weight = weight_of(row);
+    weighted = weighted || weight != 1;
+    double number = 0;
+    if (measured_ != kNoField) {
+      const Value v = looks_at_.measured.at(row);
+      if (!v.is_number()) return;
+      number = v.as_number();
+    }
+    const std::int64_t bucket = g_.bucket > 0 ? bucket_of(block.timestamp(row)) : 0;
+    for (std::size_t i = 0; i < fields_.size(); ++i) keys_[i] = looks_at_.keys[i].at(row);
+    // What many events of a block have is looked for once.
+    Recent* recent = nullptr;
+    if (fields_.size() <= 1 && (fields_.empty() || looks_at_.keys[0].repeats() || !keys_[0].is_textual())) {
+      const Value v = fields_.empty() ? Value() : keys_[0];
+      const bool text = v.is_textual();
+      const Recent now{block.serial(),
+                       bucket,
+                       v.kind(),
+                       text ? v.as_text().data() : nullptr,
+                       text                        ? static_cast<std::int64_t>(v.as_text().size())
+                       : v.kind() == Kind::decimal ? std::bit_cast<std::int64_t>(v.as_decimal())
+                                                   : v.as_integer(),
+                       nullptr};
+      recent = &recent_[now.slot()];
+      if (recent->is(now)) {
+        count(*recent->group, number, weight);
+        return;
+      }
+      *recent = now;
+    }
+    Accumulator* const group = group_of(bucket);
+    if (recent != nullptr) recent->group = group;
+    if (group != nullptr) count(*group, number, weight);
+  }
+
+  // A block whole, if that can be: events are counted by one field at most, and none stands for several.
+  bool add(const IndexReader::BlockInfo& info, const Block& block) {
+    if (measured_ != kNoField || fields_.size() > 1 || is_weighted(block)) return false;
+    const std::int64_t first = bucket_of(info.first), last = bucket_of(info.last);
+    if (fields_.empty()) {
+      std::uint64_t events = first == last ? block.count() : 0;
+      std::int64_t bucket = first;
+      for (std::size_t row = 0; first != last && row < block.count(); ++row) {
+        const std::int64_t now = bucket_of(block.timestamp(row));
+        if (now != bucket) add_events(bucket, std::exchange(events, 0));
+        bucket = now;
+        ++events;
+      }
+      add_events(bucket, events);
+      return true;
+    }
+    if (first != last || !block.count_values(fields_[0], counts_)) return false;
+    for (const auto& [value, events] : counts_) {
+      keys_[0] = value;
+      add_events(first, events);
+    }
+    return true;
+  }
+
+ private:
+  // What is asked of each event of a block.
+  struct LooksAt {
+    std::uint64_t serial = 0;
+    std::vector<Block::Values> keys;
+    Block::Values measured, weights;
+    bool weighted = false;
+  };
+  // Whether some events stand for several; most blocks have no such field.
+  bool is_weighted(const Block& block) const {
+    if (g_.as_stored) return false;
+    const auto fields = block.fields();
+    return std::find(fields.begin(), fields.end(), names::stands_for) != fields.end();
+  }
+  void look_at(const Block& block) {
+    looks_at_.serial = block.serial();
+    looks_at_.keys.clear();
+    looks_at_.weighted = is_weighted(block);
+    looks_at_.weights = Block::Values(block, names::stands_for);
+    looks_at_.measured = Block::Values(block, measured_);
+    for (const FieldId field : fields_) looks_at_.keys.emplace_back(block, field);
+  }
+  std::uint64_t weight_of(std::size_t row) const {
+    if (!looks_at_.weighted) return 1;
+    const Value v = looks_at_.weights.at(row);
+    return v.kind() == Kind::integer && v.as_integer() > 0 ? static_cast<std::uint64_t>(v.as_integer()) : 1;
+  }
+
+  // A group, as its key stands in a block.
+  struct Recent {
+    std::uint64_t block = 0;  // its serial number
+    std::int64_t bucket = 0;
+    Kind kind = Kind::absent;
+    const char* text = nullptr;
+    std::int64_t size = 0;  // of a text; else the value's bits
+    Accumulator* group = nullptr;
+    static constexpr std::size_t kSlots = 1024;
+    std::size_t slot() const {
+      const auto n = reinterpret_cast<std::uintptr_t>(text) ^ static_cast<std::uint64_t>(size) ^
+                     static_cast<std::uint64_t>(bucket);
+      return (n * 0x9E3779B97F4A7C15u) >> 54;
+    }
+    bool is(const Recent& now) const {
+      return group != nullptr && block == now.block && text == now.text && size == now.size &&
+             bucket == now.bucket && kind == now.kind;
+    }
+  };
+  static_assert(Recent::kSlots == std::size_t{1} << (64 - 54));
+
+  void count(Accumulator& group, double number, std::uint64_t weight) {
+    group.add(number, weight);
+    if (g_.measure == Measure::percentile && group.keep(number, weight)) approximate = true;
+  }
+  // That have `keys_`.
+  void add_events(std::int64_t bucket, std::uint64_t events) {
+    if (events == 0) return;
+    if (Accumulator* group = group_of(bucket)) group->add(0, events);
+  }
+
+  // Of `keys_`. nullptr: there are too many.
+  Accumulator* group_of(std::int64_t bucket) {
+    const bool may_add = all.size() < kMostGroups && all.key_bytes() < kMostKeyBytes;
+    Accumulator* const group = all.find(
+        hash_of_key(bucket), [&] { return write_key(bucket); }, may_add);
+    if (group == nullptr) approximate = true;
+    return group;
+  }
+
+ public:
+  void take(Groups&& other) {
+    weighted = weighted || other.weighted;
+    approximate = approximate || other.approximate;
+    for (auto& entry : other.all.entries()) {
+      Accumulator* const own = all.find(
+          entry.hash, [&]() -> std::string_view { return entry.key; }, all.size() < kMostGroups);
+      approximate = own == nullptr || own->take(std::move(entry.counted)) || approximate;
+    }
+  }
+
+  GroupTable<Accumulator> all;  // key: bucket and values, encoded
+  bool weighted = false, approximate = false;
+
+ private:
+  static constexpr std::size_t kMostKeyBytes = 64u << 20;
+
+  std::int64_t bucket_of(std::int64_t t) {
+    if (g_.bucket <= 0) return 0;
+    if (t >= bucket_ && t - bucket_ < length_) return bucket_;  // of the event before
+    std::int64_t since = 0;
+    if (__builtin_sub_overflow(t, g_.bucket_origin, &since)) since = t;
+    const std::int64_t behind = since % g_.bucket < 0 ? since % g_.bucket + g_.bucket : since % g_.bucket;
+    length_ = g_.bucket;
+    // The first bucket of all may begin before the first instant.
+    if (__builtin_sub_overflow(t, behind, &bucket_))
+      bucket_ = std::numeric_limits<std::int64_t>::min(), length_ = 0;
+    return bucket_;
+  }
+
+  std::uint64_t hash_of_key(std::int64_t bucket) const {
+    auto hash = static_cast<std::uint64_t>(bucket);
+    for (const Value& v : keys_) {
+      hash ^= static_cast<std::uint64_t>(v.kind());
+      if (v.is_textual()) {
+        hash = XXH3_64bits_withSeed(v.as_text().data(), v.as_text().size(), hash);
+      } else {
+        const std::uint64_t bits = v.kind() == Kind::decimal ? std::bit_cast<std::uint64_t>(v.as_decimal())
+                                                             : static_cast<std::uint64_t>(v.as_integer());
+        hash = XXH3_64bits_withSeed(&bits, sizeof bits, hash);
+      }
+    }
+    return hash;
+  }
+  std::string_view write_key(std::int64_t bucket) {
+    key_.clear();
+    ByteWriter w(key_);
+    w.zigzag(bucket);
+    for (const Value& v : keys_) {
+      w.u8(static_cast<std::uint8_t>(v.kind()));
+      if (v.is_textual())
+        w.text(v.as_text());
+      else if (v.kind() == Kind::decimal)
+        w.decimal(v.as_decimal());
+      else
+        w.zigzag(v.as_integer());
+    }
+    return key_;
+  }
+
+  const Grouping& g_;
+  const std::vector<FieldId>& fields_;
+  const FieldId measured_;
+  std::vector<Value> keys_;  // of the event in hand
+  LooksAt looks_at_;
+  std::vector<std::pair<Value, std::uint64_t>> counts_;
+  std::string key_;
+  std::int64_t bucket_ = 0, length_ = 0;  // of the event before
+  std::array<Recent, Recent::kSlots> recent_{};
+};
+
+}  // namespace
+
+Grouped group_events(const std::vector<const Store*>& stores, const Query& query, const Grouping& g,
+                     Scanned& scanned) {
+  Grouped result;
+  std::vector<FieldId> fields;
+  for (const std::string& name : g.fields) fields.push_back(field_id(name));
+  std::deque<Groups> of_threads;
+  std::unordered_set<std::uint64_t> counted;  // an event that went to several destinations counts once
+  // What was counted already is known to one thread only.
+  scan_in_parallel(stores, query, scanned, stores.size() > 1 ? 1 : kScanThreads, [&]() -> Visitor {
+    Groups& groups = of_threads.emplace_back(g, fields);
+    if (stores.size() == 1)
+      return {
+          .event = [&](Block& block, std::size_t row) { groups.add(block, row); },
+          .block = [&](const IndexReader::BlockInfo& info, Block& block) { return groups.add(info, block); }};
+    return {.event = [&](Block& block, std::size_t row) {
+      const EventOrder order = block.order(row);
+      if (counted.size() >= kMostCounted)
+        groups.approximate = true;
+      else if (!counted.insert(XXH64(&order, sizeof order, 0)).second)
+        return;
+      groups.add(block, row);
+    }};
+  });
+  if (of_threads.empty()) of_threads.emplace_back(g, fields);
+  for (std::size_t i = 1; i < of_threads.size(); ++i) of_threads[0].take(std::move(of_threads[i]));
+  auto& groups = of_threads[0].all.entries();
+  result.weighted = of_threads[0].weighted;
+  result.approximate = of_threads[0].approximate;
+  // Only those that are wanted are decoded and put in order.
+  struct Key {
+    std::int64_t bucket = 0;
+    std::uint64_t count = 0;
+    std::string_view values;  // encoded
+    Accumulator* measured = nullptr;
+  };
+  std::vector<Key> keys;
+  keys.reserve(groups.size());
+  for (auto& [hash, encoded, a] : groups) {
+    ByteReader r(encoded);
+    const std::int64_t bucket = r.zigzag();
+    keys.push_back({bucket, a.count, r.rest(), &a});
+    result.events += a.count;
+    if (!fields.empty() && static_cast<Kind>(r.u8()) == Kind::absent) result.without += a.count;
+  }
+  result.found = keys.size();
+  const std::size_t wanted = g.most == 0 ? keys.size() : std::min(g.most, keys.size());
+  std::partial_sort(keys.begin(), keys.begin() + static_cast<std::ptrdiff_t>(wanted), keys.end(),
+                    [&](const Key& a, const Key& b) {
+                      if (a.bucket != b.bucket) return a.bucket < b.bucket;
+                      if (a.count != b.count) return a.count > b.count;
+                      return before(a.values, b.values, fields.size());
+                    });
+  keys.resize(wanted);
+  std::deque<std::string> texts;
+  for (const Key& key_of_group : keys) {
+    Accumulator& a = *key_of_group.measured;
+    Group group;
+    group.bucket = key_of_group.bucket;
+    ByteReader r(key_of_group.values);
+    for (std::size_t i = 0; i < fields.size(); ++i) {
+      Value v = value_of(r);
+      if (v.is_textual()) v = Value::from_text(v.kind(), texts.emplace_back(v.as_text()));
+      group.keys.push_back(v);
+    }
+    group.count = a.count;
+    switch (g.measure) {
+      case Measure::count: group.value = static_cast<double>(a.count); break;
+      case Measure::sum: group.value = a.sum; break;
+      case Measure::average: group.value = a.sum / static_cast<double>(a.count); break;
+      case Measure::minimum: group.value = a.least; break;
+      case Measure::maximum: group.value = a.greatest; break;
+      case Measure::percentile: {  // nearest rank, each value as often as its event stands for
+        std::sort(a.samples.begin(), a.samples.end());
+        std::uint64_t all = 0, below = 0;
+        for (const auto& [value, weight] : a.samples) all += weight;
+        const double rank = std::max(1.0, std::ceil(g.percentile / 100 * static_cast<double>(all)));
+        auto at = a.samples.begin();
+        while (std::next(at) != a.samples.end() && static_cast<double>(below += at->second) < rank) ++at;
+        group.value = at->first;
+      }
+    }
+    result.groups.push_back(std::move(group));
+  }
+  result.texts = std::move(texts);
+  return result;
+}
+
+}  // namespace dingle
