@@ -24,7 +24,7 @@ std::int64_t hour_of(std::int64_t t) { return t / kHour - (t % kHour < 0); }
 constexpr const char* kSchema = R"(
 CREATE TABLE IF NOT EXISTS block(id INTEGER PRIMARY KEY AUTOINCREMENT, first INTEGER NOT NULL, last INTEGER NOT NULL, count INTEGER NOT NULL, directory BLOB NOT NULL);
 CREATE INDEX IF NOT EXISTS block_time ON block(last, first, count);
-CREATE TABLE IF NOT EXISTS chunk(block INTEGER NOT NULL, number INTEGER NOT NULL, data BLOB NOT NULL, PRIMARY KEY(block, number)) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS stored_chunk(id INTEGER PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS filter(block INTEGER PRIMARY KEY, data BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS progress(spool INTEGER NOT NULL, destination INTEGER NOT NULL, lane INTEGER NOT NULL, epoch INTEGER NOT NULL, number INTEGER NOT NULL, ordinal INTEGER NOT NULL,
                                     PRIMARY KEY(spool, destination, lane)) WITHOUT ROWID;
@@ -35,16 +35,40 @@ CREATE TABLE IF NOT EXISTS taken(one INTEGER PRIMARY KEY CHECK(one = 1), events 
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
 
+constexpr int kChunkBits = 16;  // of a chunk's id, for its number in its block
+
+std::int64_t chunk_id(std::int64_t block, std::size_t number) {
+  return block << kChunkBits | static_cast<std::int64_t>(number);
+}
+
+bool has_table(Connection& connection, std::string_view name) {
+  Statement s(connection.get(), "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?");
+  return s.bind_text(1, name).step();
+}
+
+// Asks for the data of the chunk ?1 of the block ?2, the ?3rd. Earlier programs kept chunks in a table whose key was of two columns:
+// rows larger, and each search for one copied others.
+std::string chunk_query(Connection& connection) {
+  const std::string now = "SELECT data FROM stored_chunk WHERE id = ?1",
+                    before = "SELECT data FROM chunk WHERE block = ?2 AND number = ?3";
+  if (!has_table(connection, "chunk")) return now;
+  return has_table(connection, "stored_chunk") ? now + " UNION ALL " + before : before;
+}
+
+std::optional<std::string> ask_chunk(Statement& query, std::int64_t block, std::size_t number) {
+  query.bind(1, chunk_id(block, number));
+  if (query.parameters() > 1) query.bind(2, block).bind(3, static_cast<std::int64_t>(number));
+  const std::optional<std::string> data = query.step() ? std::optional(query.blob(0)) : std::nullopt;
+  query.reset();
+  return data;
+}
+
 std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
   Statement s(connection.get(), "SELECT directory FROM block WHERE id = ?");
   s.bind(1, id);
   if (!s.step()) return nullptr;
-  return Block::open(s.blob(0), [&connection, id](std::size_t number) -> std::optional<std::string> {
-    Statement chunk(connection.get(), "SELECT data FROM chunk WHERE block = ? AND number = ?");
-    chunk.bind(1, id).bind(2, static_cast<std::int64_t>(number));
-    if (!chunk.step()) return std::nullopt;
-    return chunk.blob(0);
-  });
+  const auto chunk = std::make_shared<Statement>(connection.get(), chunk_query(connection));
+  return Block::open(s.blob(0), [chunk, id](std::size_t number) { return ask_chunk(*chunk, id, number); });
 }
 
 // Events of open blocks, with memory for their fields.
@@ -86,9 +110,9 @@ IndexFile::IndexFile(const std::string& path)
   if (version > kVersion) throw SqliteError(SQLITE_ERROR, path + " was written by a newer version of Dingle");
   const bool complete = [&] {  // files of earlier programs lack these
     Statement s(connection_.get(),
-                "SELECT count(*) FROM sqlite_master WHERE name IN ('arrival', 'stored', 'moved', 'taken') "
-                "AND type = 'table'");
-    return s.step() && s.integer(0) == 4;
+                "SELECT count(*) FROM sqlite_master WHERE name IN ('arrival', 'stored', 'moved', 'taken', "
+                "'stored_chunk') AND type = 'table'");
+    return s.step() && s.integer(0) == 5;
   }();
   if (version == 0 || !complete) {
     Transaction transaction(connection_);
@@ -217,7 +241,7 @@ std::uint64_t IndexFile::insert(std::span<const StoredEvent> events, BlockEncode
   if (!one)
     for (const StoredEvent& e : events) hours[hour_of(e.timestamp)].push_back(e);
   Statement block(connection_.get(), "INSERT INTO block(first, last, count, directory) VALUES(?, ?, ?, ?)");
-  Statement chunk(connection_.get(), "INSERT INTO chunk VALUES(?, ?, ?)");
+  Statement chunk(connection_.get(), "INSERT INTO stored_chunk VALUES(?, ?)");
   Statement filter(connection_.get(), "INSERT INTO filter VALUES(?, ?)");
   auto write = [&](std::span<const StoredEvent> rest) {
     while (!rest.empty()) {
@@ -232,7 +256,7 @@ std::uint64_t IndexFile::insert(std::span<const StoredEvent> events, BlockEncode
           .run();
       const std::int64_t id = connection_.last_row();
       for (std::size_t i = 0; i < encoded.chunks.size(); ++i)
-        chunk.bind(1, id).bind(2, static_cast<std::int64_t>(i)).bind_blob(3, encoded.chunks[i]).run();
+        chunk.bind(1, chunk_id(id, i)).bind_blob(2, encoded.chunks[i]).run();
       filter.bind(1, id).bind_blob(2, encoded.filter).run();
     }
   };
@@ -296,8 +320,10 @@ void IndexFile::merge(BlockEncoder& encoder) {
 }
 
 void IndexFile::remove_blocks(std::span<const std::int64_t> ids) {
-  for (const char* sql : {"DELETE FROM block WHERE id = ?", "DELETE FROM chunk WHERE block = ?",
-                          "DELETE FROM filter WHERE block = ?"}) {
+  std::vector<const char*> deletions{"DELETE FROM block WHERE id = ?", "DELETE FROM filter WHERE block = ?",
+                                     "DELETE FROM stored_chunk WHERE id >= ?1 << 16 AND id < ?1 + 1 << 16"};
+  if (has_table(connection_, "chunk")) deletions.push_back("DELETE FROM chunk WHERE block = ?");
+  for (const char* sql : deletions) {
     Statement s(connection_.get(), sql);
     for (const std::int64_t id : ids) s.bind(1, id).run();
   }
@@ -405,16 +431,17 @@ std::unique_ptr<Block> IndexReader::open(std::int64_t block) {
   const auto directory = blob_of(directory_, "SELECT directory FROM block WHERE id = ?", block);
   if (!directory) return nullptr;
   return Block::open(*directory, [this, block](std::size_t number) {
-    return blob_of(chunk_, "SELECT data FROM chunk WHERE block = ? AND number = ?", block, number);
+    const std::lock_guard lock(mutex_);
+    if (!chunk_) chunk_.emplace(connection_.get(), chunk_query(connection_));
+    return ask_chunk(*chunk_, block, number);
   });
 }
 
 std::optional<std::string> IndexReader::blob_of(std::optional<Statement>& statement, const char* sql,
-                                                std::int64_t block, std::optional<std::size_t> number) {
+                                                std::int64_t block) {
   const std::lock_guard lock(mutex_);
   if (!statement) statement.emplace(connection_.get(), sql);
   statement->bind(1, block);
-  if (number) statement->bind(2, static_cast<std::int64_t>(*number));
   const std::optional<std::string> blob =
       statement->step() ? std::optional(statement->blob(0)) : std::nullopt;
   statement->reset();
@@ -429,11 +456,17 @@ void read_held(const std::string& path, HeldBySender& held) {
     RecordNumber& known = held[{s.number(0), static_cast<std::uint32_t>(s.number(1))}].newest;
     known = std::max(known, RecordNumber{s.number(2), s.number(3)});
   }
-  Statement tables(connection.get(), "SELECT 1 FROM sqlite_master WHERE name = 'stored'");
-  if (!tables.step()) return;
+  if (!has_table(connection, "stored")) return;
   Statement stored(connection.get(), "SELECT spool, destination, events FROM stored");
   while (stored.step())
     held[{stored.number(0), static_cast<std::uint32_t>(stored.number(1))}].stored += stored.number(2);
+}
+
+std::int64_t newest_event(const std::string& path) {
+  Connection connection(readable(path), SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
+  if (!is_made(connection)) return 0;
+  Statement s(connection.get(), "SELECT max(last) FROM block");
+  return s.step() ? s.integer(0) : 0;
 }
 
 IndexInfo read_index_info(const std::string& path) {

@@ -1,7 +1,8 @@
 // One index: one SQLite file (16 KiB pages, WAL, synchronous=FULL).
 //
 //   block(id, first, last, count, directory)     event times in ns since 1970; block.h describes the
-//   directory chunk(id, block, number, data) filter(block, data)                          bloom.h
+//   stored_chunk(id, data)                       of a block's columns; id: 65536 * block + number in the block
+//   filter(block, data)                          bloom.h
 //   progress(spool, destination, lane, epoch, number, ordinal)   how far this file has each lane of a sender
 //   stored(spool, destination, events)           how many events of a sender blocks were written with
 //   sender(spool, epoch, nonce)                  the newest opening of each spool that wrote here
@@ -50,7 +51,7 @@ struct IndexInfo {
 // Written by one thread. Readers open the file on their own.
 class IndexFile {
  public:
-  static constexpr int kVersion = 1;
+  static constexpr int kVersion = 2;
   explicit IndexFile(const std::string& path);  // throws SqliteError
 
   // The events of one sender in their order, and what became of them.
@@ -111,13 +112,14 @@ class IndexReader {
   void end() { connection_.run("COMMIT"); }
 
  private:
-  std::optional<std::string> blob_of(std::optional<Statement>& statement, const char* sql, std::int64_t block,
-                                     std::optional<std::size_t> number = {});
+  std::optional<std::string> blob_of(std::optional<Statement>& statement, const char* sql,
+                                     std::int64_t block);
   std::mutex mutex_;  // of the connection
   Connection connection_;
   std::optional<Statement> filter_, directory_, chunk_;  // prepared when they are first needed
 };
 
+std::int64_t newest_event(const std::string& path);  // its time; 0: there is none; throws SqliteError
 IndexInfo read_index_info(const std::string& path);  // without a name; throws SqliteError
 
 // A record of a sender's spool.

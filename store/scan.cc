@@ -80,7 +80,7 @@ std::vector<Searched> newest_first(const std::vector<const Store*>& stores, cons
   if (all.size() > 1) {
     for (auto& [last, index] : all) {
       try {
-        last = read_index_info(index.path).last;
+        last = newest_event(index.path);
       } catch (const SqliteError&) {  // the reader will say what is wrong with it
       }
     }

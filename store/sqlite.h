@@ -50,6 +50,7 @@ class Statement {
     reset();
   }
   void reset() { sqlite3_reset(statement_); }
+  int parameters() const { return sqlite3_bind_parameter_count(statement_); }
   std::int64_t integer(int column) const { return sqlite3_column_int64(statement_, column); }
   std::uint64_t number(int column) const { return static_cast<std::uint64_t>(integer(column)); }
   std::string blob(int column) const {

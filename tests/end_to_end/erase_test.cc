@@ -53,7 +53,7 @@ destinations:
   std::vector<std::string> chunks() const {
     std::vector<std::string> all;
     Connection connection(index(), SQLITE_OPEN_READONLY | SQLITE_OPEN_NOMUTEX);
-    Statement s(connection.get(), "SELECT data FROM chunk");
+    Statement s(connection.get(), "SELECT data FROM stored_chunk");
     while (s.step()) {
       const auto text = decompress_zstd(s.blob(0), 64 << 20);
       EXPECT_TRUE(text);

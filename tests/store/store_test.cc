@@ -408,5 +408,48 @@ TEST_F(StoreTest, AHalfMadeIndexIsReadAndWrittenAfterwards) {
   EXPECT_EQ(find(""), (Bodies{"second", "first"}));
 }
 
+// Earlier programs kept chunks in another table.
+TEST_F(StoreTest, AnOlderIndexIsReadWrittenMergedAndErasedFrom) {
+  std::string large;  // a block of several chunks
+  for (int i = 0; i < 20'000; ++i) large += std::to_string(i * i % 7919);
+  for (std::uint64_t n = 1; n <= 12; ++n)
+    add(n, 0, n % 2 ? 200 : 500, n == 5 ? large : "old " + std::to_string(n)), commit();
+  const Bodies before = find("");
+  const std::string name = store->names().at(0), path = store->path_of(name);
+  store.reset();
+  const auto one = [](Connection& file, const char* asked) {
+    Statement s(file.get(), asked);
+    return s.step() ? s.integer(0) : -1;
+  };
+  {
+    Connection file(path, SQLITE_OPEN_READWRITE);
+    file.run(
+        "CREATE TABLE chunk(block INTEGER NOT NULL, number INTEGER NOT NULL, data BLOB NOT NULL, PRIMARY "
+        "KEY(block, number)) WITHOUT ROWID; INSERT INTO chunk SELECT id >> 16, id & 65535, data FROM "
+        "stored_chunk; DROP TABLE stored_chunk; PRAGMA user_version=1");
+    ASSERT_GT(one(file, "SELECT count(*) FROM chunk"), 12);
+  }
+  store = Store::at(folder);
+  ASSERT_EQ(before.size(), 12u);
+  EXPECT_EQ(find(""), before);
+  EXPECT_EQ(find("status = 500").size(), 6u);
+  for (std::uint64_t n = 13; n <= 15; ++n) add(n, 0, 500, "new " + std::to_string(n)), commit();
+  EXPECT_EQ(find("status = 500").size(), 9u);
+  EXPECT_EQ(find("").size(), 15u);
+  EXPECT_EQ(
+      *store->take_out(name, std::vector<IndexFile::Gone>{{kMorning, {sender.spool, sender.epoch, 2, 0}}}),
+      1u);
+  EXPECT_EQ(find("body = 'old 2'"), Bodies{});
+  EXPECT_EQ(find("").size(), 14u);
+  store->merge();
+  EXPECT_LT(store->indexes().at(0).blocks, 5u);
+  EXPECT_EQ(find("").size(), 14u);
+  store.reset();
+  Connection file(path, SQLITE_OPEN_READONLY);
+  EXPECT_EQ(one(file, "SELECT count(*) FROM chunk WHERE block NOT IN (SELECT id FROM block)"), 0);
+  EXPECT_EQ(one(file, "SELECT count(*) FROM stored_chunk WHERE id >> 16 NOT IN (SELECT id FROM block)"), 0);
+  EXPECT_EQ(one(file, "PRAGMA user_version"), IndexFile::kVersion);
+}
+
 }  // namespace
 }  // namespace dingle
