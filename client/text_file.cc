@@ -16,6 +16,13 @@ constexpr std::size_t kPiece = 256 * 1024;
 constexpr std::uint64_t kEnds = 64 * 1024;
 constexpr int kGzip = 15 + 16;  // a window of 32 KiB, and the gzip header
 
+// Of a size, and of the first and the last bytes, up to kEnds of each.
+std::uint64_t hash_of(std::uint64_t size, std::string_view first, std::string_view last) {
+  std::string bytes(reinterpret_cast<const char*>(&size), sizeof size);
+  bytes.append(first).append(last);
+  return XXH3_64bits(bytes.data(), bytes.size());
+}
+
 }  // namespace
 
 TextFile::~TextFile() {
@@ -43,16 +50,31 @@ TextFile::Identity TextFile::identity() const {
   struct stat info {};
   ::fstat(fd_, &info);
   const auto size = static_cast<std::uint64_t>(info.st_size);
-  std::string bytes(reinterpret_cast<const char*>(&size), sizeof size);
-  const auto add = [&](std::uint64_t from, std::uint64_t n) {
-    const std::size_t had = bytes.size();
-    bytes.resize(had + n);
-    const ssize_t got = ::pread(fd_, bytes.data() + had, n, static_cast<off_t>(from));
-    bytes.resize(had + static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+  const auto bytes = [&](std::uint64_t from) {
+    std::string some(std::min(size, kEnds), '\0');
+    const ssize_t got = ::pread(fd_, some.data(), some.size(), static_cast<off_t>(from));
+    some.resize(static_cast<std::size_t>(std::max<ssize_t>(got, 0)));
+    return some;
   };
-  add(0, std::min(size, kEnds));
-  add(size - std::min(size, kEnds), std::min(size, kEnds));
-  return {size, XXH3_64bits(bytes.data(), bytes.size()), info.st_dev, info.st_ino};
+  return {size, hash_of(size, bytes(0), bytes(size - std::min(size, kEnds))), info.st_dev, info.st_ino};
+}
+
+std::optional<TextFile::Identity> TextFile::text_identity(std::string& problem,
+                                                          const std::function<void()>& passed) {
+  Identity identity = this->identity();
+  if (form_ == Form::plain) return identity;
+  std::string first, last, text;
+  for (identity.size = 0; !at_end_; identity.size += text.size()) {
+    text.clear();
+    if (!read(text, kPiece, problem)) return std::nullopt;
+    if (first.size() < kEnds) first.append(text, 0, kEnds - first.size());
+    last.append(text);
+    if (last.size() > kEnds) last.erase(0, last.size() - kEnds);
+    passed();
+  }
+  rewind();
+  identity.hash = hash_of(identity.size, first, last);
+  return identity;
 }
 
 void TextFile::rewind() {

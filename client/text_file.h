@@ -6,7 +6,9 @@
 #include <zstd.h>
 
 #include <cstdint>
+#include <functional>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -26,7 +28,10 @@ class TextFile {
     std::uint64_t device = 0, inode = 0;
     friend bool operator==(const Identity&, const Identity&) = default;
   };
-  Identity identity() const;  // as it is now
+  Identity identity() const;  // of its bytes, as they are now
+  // Of its text, equal for a file and for each compressed copy of it. Reads a compressed one from its beginning to its end, which
+  // costs the time of decompressing it, and rewinds; calls `passed` now and then. Nothing, with the problem, if it cannot be read.
+  std::optional<Identity> text_identity(std::string& problem, const std::function<void()>& passed);
 
   // Adds up to so many bytes of text. False with the problem, if what follows cannot be read.
   bool read(std::string& text, std::size_t most, std::string& problem);

@@ -19,8 +19,8 @@ namespace dingle {
 // A file, as who sends it sees it.
 struct ImportedFile {
   std::string path, host;  // absolute; where it lies
-  std::uint64_t size = 0;  // bytes, as they are there
-  std::uint64_t hash = 0;  // of its size, and its first and last 64 KiB
+  std::uint64_t size = 0;  // bytes of text, decompressed
+  std::uint64_t hash = 0;  // of that size, and of the text's first and last 64 KiB
   std::uint64_t device = 0, inode = 0;
 };
 

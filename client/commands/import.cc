@@ -52,10 +52,13 @@ class Sender {
   int run(Json& import) {
     if (const std::string problem = file_.open(path_); !problem.empty()) return say(problem);
     identity_ = file_.identity();
-    if (!begin(import)) return kFoundProblems;
     std::string problem, text;
+    const auto contents = file_.text_identity(problem, [&] { show_looked_through(); });
+    if (!contents) return damaged(problem);
+    if (!begin(import, *contents)) return kFoundProblems;
     if (!file_.skip(position_, problem)) return say(problem);
     began_at_ = file_.bytes_read();
+    begun_ = answered_ = Steady::now();
     while (!import["done"].get<bool>()) {
       const std::size_t part = import["part"];
       if (text.size() < part && !file_.at_end() && !file_.read(text, part - text.size(), problem))
@@ -104,10 +107,10 @@ class Sender {
   }
 
  private:
-  bool begin(Json& import) {
+  bool begin(Json& import, const TextFile::Identity& contents) {
     char host[256] = "";
     ::gethostname(host, sizeof host - 1);
-    Json body{{"file", absolute(path_)},    {"bytes", identity_.size},  {"hash", identity_.hash},
+    Json body{{"file", absolute(path_)},    {"bytes", contents.size},   {"hash", contents.hash},
               {"device", identity_.device}, {"inode", identity_.inode}, {"pipeline", options_.pipeline}};
     if (*host) body["host"] = host;
     if (!options_.source.empty()) body["source"] = options_.source;
@@ -126,6 +129,11 @@ class Sender {
     std::cerr << "dingle: " << path_ << ": " << problem << "\n";
     return kFoundProblems;
   }
+  int damaged(const std::string& problem) {
+    say(problem);
+    std::cerr << "  = nothing of it is sent; decompress what can be read of it, and import that\n";
+    return kFoundProblems;
+  }
   int cut_off(const std::string& problem) {
     say(problem);
     std::cerr << "  = the first " << format_size(position_)
@@ -138,22 +146,35 @@ class Sender {
     return kFoundProblems;
   }
 
-  // "gate.log.gz  [#####.....]  52 %  18.2 of 35.0 MiB, 120 000 lines, 48 000/s, 12 s left"
-  void show(const Json& import, const std::string& waits) {
-    if (!shows_) return;
-    const auto now = Steady::now();
-    if (waits.empty() && now - shown_ < 100ms) return;
-    shown_ = now;
-    const std::uint64_t at = std::min(file_.bytes_read(), identity_.size);
-    const double seconds = std::chrono::duration<double>(now - begun_).count();
+  std::string bar_at(std::uint64_t at) const {
     constexpr std::size_t kBar = 20;
     const std::size_t full = identity_.size == 0 ? kBar : kBar * at / identity_.size;
-    std::string bar;
+    std::string bar = path_.substr(path_.rfind('/') + 1) + "  ";
     for (std::size_t i = 0; i < kBar; ++i) bar += i < full ? "█" : "░";
+    return bar + "  " + percent(at, identity_.size) + " of " + format_size(identity_.size);
+  }
+  // Whether it is shown at all, and was not just now.
+  bool is_time() {
+    const auto now = Steady::now();
+    if (!shows_ || now - shown_ < 100ms) return false;
+    shown_ = now;
+    return true;
+  }
+  void show_looked_through() {
+    if (is_time())
+      show_in_place(cut_to_width(bar_at(std::min(file_.bytes_read(), identity_.size)) + " looked through",
+                                 client_.width));
+  }
+
+  // "gate.log.gz  [#####.....]  52 %  18.2 of 35.0 MiB, 120 000 lines, 48 000/s, 12 s left"
+  void show(const Json& import, const std::string& waits) {
+    if (!waits.empty()) shown_ = {};
+    if (!is_time()) return;
+    const std::uint64_t at = std::min(file_.bytes_read(), identity_.size);
+    const double seconds = std::chrono::duration<double>(shown_ - begun_).count();
     if (first_lines_ < 0) first_lines_ = import["lines"].get<std::int64_t>();
     const auto lines = import["lines"].get<std::int64_t>();
-    std::string line = path_.substr(path_.rfind('/') + 1) + "  " + bar + "  " + percent(at, identity_.size) +
-                       " of " + format_size(identity_.size) + ", " + counted(lines, "line");
+    std::string line = bar_at(at) + ", " + counted(lines, "line");
     if (!waits.empty()) {
       line += "; " + waits;
     } else if (seconds > 0.5) {

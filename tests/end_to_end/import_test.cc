@@ -104,6 +104,23 @@ TEST_F(Importing, FilesOfAnyFormLandInTheirDaysAndStay) {
   EXPECT_EQ(numbers().count(700), 2u);
 }
 
+TEST_F(Importing, ACompressedCopyHasTheSameContents) {
+  daemon.start();
+  const std::string text = old_lines(0, 5000), half = text.substr(0, 100'000);
+  const auto known = [&](const std::string& path) {
+    const Ran ran = import(path);
+    EXPECT_EQ(ran.status, 1);
+    EXPECT_NE(ran.err.find("these contents were imported before"), std::string::npos) << ran.err;
+  };
+  EXPECT_EQ(import(write("a.log.zst", compress(Compression::zstd, text))).status, 0);
+  known(write("a.log", text));
+  known(write("a.gz", compress(Compression::gzip, half) + compress(Compression::gzip, text.substr(100'000))));
+  EXPECT_EQ(import(write("b.gz", compress(Compression::gzip, old_lines(5000, 5010)))).status, 0);
+  known(write("b", old_lines(5000, 5010)));
+  daemon.settled();
+  EXPECT_EQ(numbers(), up_to(5010));
+}
+
 TEST_F(Importing, WhatCannotBeImportedIsSaid) {
   daemon.start();
   daemon.write("live.log", old_lines(0, 3));
@@ -122,7 +139,7 @@ TEST_F(Importing, WhatCannotBeImportedIsSaid) {
   refused(import(daemon.dir), "it is a folder");
   refused(import(daemon.dir + "/none"), "No such file");
   refused(import(write("z.gz", compress(Compression::gzip, old_lines(0, 3000)).substr(0, 500))),
-          "its end is cut off\n  = the first ");
+          "its end is cut off\n  = nothing of it is sent");
   const std::string path = write("x", old_lines(0, 1));
   refused(daemon.dingle({"import", path, "--pipeline", "gaet"}),
           "there is no pipeline `gaet`\n  = did you mean `gate`?");
