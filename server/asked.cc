@@ -142,6 +142,13 @@ std::int64_t Asked::moment(const char* name, std::int64_t if_missing) const {
   return given(name) ? parse_moment(text(name), system_now()).value_or(if_missing) : if_missing;
 }
 
+Zone Asked::zone(const char* name) const {
+  if (!given(name)) return Zone();
+  auto zone = Zone::named(text(name));
+  if (!zone) throw Refused{api_error(400, zone.problem().message, zone.problem().hint, name)};
+  return *zone;
+}
+
 Condition Asked::where() const {
   if (!given("where")) return Condition();
   auto c = Condition::parse(text("where"));

@@ -31,6 +31,7 @@ struct Asked {
   std::uint64_t number(const char* name) const { return static_cast<std::uint64_t>(options.number(name)); }
   std::int64_t duration(const char* name) const { return options.number(name); }  // ns
   std::int64_t moment(const char* name, std::int64_t if_missing) const;
+  Zone zone(const char* name) const;  // UTC, if it was not asked; throws Refused
   // Throws Refused with the place in it that is wrong. All events, if it was not asked.
   Condition where() const;
   Query chosen() const;  // of choice_options()

@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "core/bytes.h"
+#include "core/time/buckets.h"
 #include "store/group_table.h"
 #include "store/scan.h"
 
@@ -242,15 +243,8 @@ class Groups {
 
   std::int64_t bucket_of(std::int64_t t) {
     if (g_.bucket <= 0) return 0;
-    if (t >= bucket_ && t - bucket_ < length_) return bucket_;  // of the event before
-    std::int64_t since = 0;
-    if (__builtin_sub_overflow(t, g_.bucket_origin, &since)) since = t;
-    const std::int64_t behind = since % g_.bucket < 0 ? since % g_.bucket + g_.bucket : since % g_.bucket;
-    length_ = g_.bucket;
-    // The first bucket of all may begin before the first instant.
-    if (__builtin_sub_overflow(t, behind, &bucket_))
-      bucket_ = std::numeric_limits<std::int64_t>::min(), length_ = 0;
-    return bucket_;
+    if (!bucket_.holds(t)) bucket_ = bucket_at(t, g_.bucket, g_.zone);  // else that of the event before
+    return bucket_.begin;
   }
 
   std::uint64_t hash_of_key(std::int64_t bucket) const {
@@ -290,7 +284,7 @@ class Groups {
   LooksAt looks_at_;
   std::vector<std::pair<Value, std::uint64_t>> counts_;
   std::string key_;
-  std::int64_t bucket_ = 0, length_ = 0;  // of the event before
+  TimeBucket bucket_;  // of the event before
   std::array<Recent, Recent::kSlots> recent_{};
 };
 

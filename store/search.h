@@ -110,7 +110,7 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
 enum class Measure { count, sum, average, minimum, maximum, percentile };
 struct Grouping {
   std::int64_t bucket = 0;          // ns; 0: not by time
-  std::int64_t bucket_origin = 0;   // an instant at which a bucket begins
+  Zone zone;                        // by whose clock buckets begin (`bucket_at`)
   std::vector<std::string> fields;  // up to two
   Measure measure = Measure::count;
   std::string field;  // what is measured; not for count

@@ -11,6 +11,7 @@
 #include "client/times.h"
 #include "core/severity.h"
 #include "core/template/lexemes.h"
+#include "core/time/buckets.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 
@@ -98,6 +99,7 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
     return parts.size();  // others
   };
   const auto step = static_cast<std::int64_t>(body["bucket_seconds"].get<double>() * 1e9);
+  const auto end_of = [&](std::int64_t t) { return bucket_at(t, step, client.zone).end; };
   const bool split = totals.size() > 1 || !totals.begin()->first.empty();
   double most = 0;
   for (const auto& [time, values] : buckets) {
@@ -127,16 +129,23 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
   }
   const auto partial = [&, from = body.contains("from") ? instant(body["from"]) : INT64_MIN,
                         to = body.contains("to") ? instant(body["to"]) : INT64_MAX](std::int64_t t) {
-    return from > t || to < t + step;
+    return from > t || to < end_of(t);
   };
   bool any_partial = false;
   const bool with_date = step >= kDay;
   std::string day;
-  for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t += step) {
+  // Also those that begin elsewhere, because the other machine knows the zone otherwise.
+  const auto after = [&](std::int64_t t) {
+    const auto next = buckets.upper_bound(t);
+    return next == buckets.end() ? end_of(t) : std::min(end_of(t), next->first);
+  };
+  for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t = after(t)) {
     if (const auto next = buckets.lower_bound(t); next->first - t >= kLongGap * step) {
       std::cout << paint(client, "2",
-                         "  …  nothing for " + length_of(next->first - t) + ", " +
-                             counted((next->first - t) / step, "bucket"))
+                         "  …  nothing for " +
+                             length_of(with_date ? client.zone.to_local(next->first) - client.zone.to_local(t)
+                                                 : next->first - t) +
+                             ", " + counted((next->first - t + step / 2) / step, "bucket"))
                 << "\n";
       t = next->first;
     }
@@ -150,8 +159,7 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
     double all = 0;
     if (auto it = buckets.find(t); it != buckets.end())
       for (const auto& [key, v] : it->second) sums[part_of(key)] += v, all += v;
-    const std::string label =
-        with_date ? format_short(t).substr(0, 10) : text.substr(11, step < 60 * kSecond ? 8 : 5);
+    const std::string label = with_date ? text.substr(0, 10) : text.substr(11, step < 60 * kSecond ? 8 : 5);
     if (stacked) {
       std::string bar;
       double before = 0;
@@ -194,6 +202,7 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
 int run_timeline(Client& client, const TimelineOptions& o) {
   Parameters parameters = o.query.parameters(client);
   if (!o.bucket.empty()) parameters.emplace("bucket", o.bucket);
+  if (!client.zone.is_utc()) parameters.emplace("zone", client.zone.name());
   if (!o.measure.empty()) parameters.emplace("measure", o.measure);
   if (!o.field.empty()) parameters.emplace("field", o.field);
   for (const std::string& field : o.by) parameters.emplace("by", field);
@@ -209,9 +218,6 @@ int run_timeline(Client& client, const TimelineOptions& o) {
                            format_duration(
                                static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) +
                            ", event time in " + client.zone.name() +
-                           (a.body["bucket_seconds"].get<double>() >= 86400 && client.zone.name() != "UTC"
-                                ? ", days of UTC"
-                                : "") +
                            (a.body["approximate"].get<bool>() ? "; approximate" : "") +
                            (a.body["weighted"].get<bool>() ? "; counted with what events stand for" : ""))
               << "\n";

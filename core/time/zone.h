@@ -29,6 +29,7 @@ class Zone {
   std::int64_t to_utc(std::int64_t local_nanoseconds) const;
   std::int64_t to_local(std::int64_t utc_nanoseconds) const;
   const std::string& name() const { return name_; }
+  bool is_utc() const { return zone_ == nullptr && offset_ == 0; }
 
  private:
   std::string name_ = "UTC";

@@ -201,6 +201,7 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   const auto span =
       static_cast<std::int64_t>(std::min<std::uint64_t>(wide, std::numeric_limits<std::int64_t>::max()));
   g.bucket = asked.given("bucket") ? asked.duration("bucket") : nice_bucket(span);
+  g.zone = asked.zone("zone");
   if (wide / static_cast<std::uint64_t>(g.bucket) > kMostGroups)
     throw Refused{api_error(400, "that would be more than " + std::to_string(kMostGroups) + " buckets",
                             "take a longer bucket or a shorter time", "bucket")};
@@ -210,8 +211,10 @@ HttpAnswer count_over_time(Api& api, const Asked& asked) {
   if (!g.field.empty()) named.push_back(field_id(g.field));
   api.asked_fields().note(named, system_now());
   Grouped grouped = group_events(held.stores, query, g, scanned);
-  Json root{
-      {"bucket_seconds", static_cast<double>(g.bucket) / 1e9}, {"by", g.fields}, {"rows", Json::array()}};
+  Json root{{"bucket_seconds", static_cast<double>(g.bucket) / 1e9},
+            {"zone", g.zone.name()},
+            {"by", g.fields},
+            {"rows", Json::array()}};
   if (span > 0) root["from"] = format_rfc3339(query.from), root["to"] = format_rfc3339(query.to);
   AnswerList rows;
   for (const Group& group : grouped.groups) {
@@ -354,6 +357,11 @@ const CallRegistration kTimeline(
            .type = OptionType::duration,
            .text = "The length of a bucket: 10s, 5m. Some sixty buckets, if missing.",
            .least = 1},
+          {.name = "zone",
+           .type = OptionType::zone,
+           .text =
+               "By whose clock buckets begin: Europe/Oslo, +02:00. A day has 23 or 25 hours where clocks are "
+               "changed. UTC, if missing."},
           {.name = "as_stored",
            .type = OptionType::boolean,
            .text = "Count each stored event once, whatever it stands for (`dingle.stands_for`)."},
@@ -364,12 +372,13 @@ const CallRegistration kTimeline(
           {.name = "field", .text = "The field that is measured; not for count."}}),
      .run = count_over_time,
      .example =
-         R"({"bucket_seconds":3600,"by":["ship"],"rows":[{"time":"2026-11-23T10:00:00Z","keys":["Fulmar"],
+         R"({"bucket_seconds":3600,"zone":"UTC","by":["ship"],"rows":[{"time":"2026-11-23T10:00:00Z","keys":["Fulmar"],
        "count":174}],"from":"2026-11-23T10:00:00Z","to":"2026-11-23T11:00:00Z","weighted":false,"approximate":false,"scanned":{"matched":174,
        "events_read":3725,"blocks":23,"blocks_left_out":0,"indexes":4,"complete":true}})",
      .answer =
          [] {
            return object_of({{"bucket_seconds", is_number()},
+                             {"zone", is_text()},
                              {"by", list_of(is_text())},
                              {"rows", list_of(object_of({{"time", is_moment()},
                                                          {"keys", list_of(value_schema()), false},

@@ -2,6 +2,7 @@
 
 #include <cstring>
 
+#include "core/time/buckets.h"
 #include "core/time/formats.h"
 #include "core/time/instant.h"
 #include "core/time/zone.h"
@@ -209,6 +210,52 @@ TEST(Zone, OffsetsAndUnknownNames) {
   auto unknown = Zone::named("Europe/Oslu");
   ASSERT_FALSE(unknown);
   EXPECT_EQ(unknown.problem().hint, "did you mean `Europe/Oslo`?");
+}
+
+TEST(Buckets, BeginByTheClockOfTheZone) {
+  const auto bucket = [](const char* zone, const char* t, std::int64_t length) {
+    const TimeBucket b = bucket_at(*parse_moment(t, 0), length, *Zone::named(zone));
+    EXPECT_TRUE(b.holds(*parse_moment(t, 0)));
+    return format_rfc3339(b.begin) + " " + format_duration(b.end - b.begin);
+  };
+  const std::int64_t hour = 3600 * kSecond;
+  EXPECT_EQ(bucket("UTC", "2026-03-29T12:34:56Z", kDay), "2026-03-29T00:00:00Z 1d");
+  EXPECT_EQ(bucket("Europe/Oslo", "2026-03-28T23:00:00Z", kDay), "2026-03-28T23:00:00Z 23h");
+  EXPECT_EQ(bucket("Europe/Oslo", "2026-03-29T21:59:59Z", kDay), "2026-03-28T23:00:00Z 23h");
+  EXPECT_EQ(bucket("Europe/Oslo", "2026-10-25T12:00:00Z", kDay), "2026-10-24T22:00:00Z 25h");
+  EXPECT_EQ(bucket("Europe/Oslo", "2026-10-25T01:30:00Z", 2 * hour), "2026-10-25T00:00:00Z 3h");
+  EXPECT_EQ(bucket("Europe/Oslo", "2026-10-25T01:30:00Z", hour), "2026-10-25T01:00:00Z 1h")
+      << "the second 2:30";
+  EXPECT_EQ(bucket("Asia/Kolkata", "2026-10-25T01:35:00Z", hour), "2026-10-25T01:30:00Z 1h");
+  EXPECT_EQ(bucket("-03:00", "1969-12-31T02:00:00Z", 6 * hour), "1969-12-30T21:00:00Z 6h");
+}
+
+// One behind the other, and each time in its own, whatever the zone does.
+TEST(Buckets, CoverAYearWithoutGapOrOverlap) {
+  for (const char* zone :
+       {"America/New_York", "America/Sao_Paulo", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC"})
+    for (const std::int64_t hours : {2, 6, 24, 72}) {
+      const Zone z = *Zone::named(zone);
+      std::int64_t t = *parse_moment("2018-01-01T00:30:00Z", 0);
+      for (int i = 0; i < 8760 / hours; ++i) {
+        const TimeBucket b = bucket_at(t, hours * 3600 * kSecond, z);
+        ASSERT_TRUE(b.holds(t)) << zone << hours << format_rfc3339(t);
+        ASSERT_EQ(bucket_at(b.end - 1, hours * 3600 * kSecond, z).begin, b.begin)
+            << zone << format_rfc3339(t);
+        t = b.end;
+        ASSERT_EQ(bucket_at(t, hours * 3600 * kSecond, z).begin, t) << zone << hours << format_rfc3339(t);
+      }
+    }
+}
+
+TEST(Buckets, AtTheEndsOfTime) {
+  for (const char* zone : {"UTC", "Europe/Oslo", "+14:00"})
+    for (const std::int64_t length : {std::int64_t{1}, kDay, INT64_MAX})
+      for (const std::int64_t t :
+           {INT64_MIN, INT64_MIN + 1, std::int64_t{-1}, std::int64_t{0}, INT64_MAX - 1}) {
+        const TimeBucket b = bucket_at(t, length, *Zone::named(zone));
+        EXPECT_TRUE(b.holds(t)) << zone << " " << length << " " << t;
+      }
 }
 
 TEST(Duration, ReadAndWritten) {

@@ -387,6 +387,10 @@ TEST(Client, OutputFormsAndErrors) {
             Json::parse(R"([{"value":500,"count":2},{"value":200,"count":1}])"));
   EXPECT_NE(daemon.dingle({"timeline", "--by", "status", "--bucket", "1h"}).out.find("events per 1h"),
             std::string::npos);
+  Ran days = daemon.dingle({"timeline", "--bucket", "1d", "--zone", "Asia/Kathmandu", "-o", "json"});
+  EXPECT_NE(days.out.find("T18:15:00Z\""), std::string::npos) << days.out << days.err;  // its midnight
+  days = daemon.dingle({"timeline", "--bucket", "1d", "--zone", "Asia/Kathmandu"});
+  EXPECT_NE(days.out.find("events per 1d, event time in Asia/Kathmandu\n"), std::string::npos) << days.out;
   Ran bad = daemon.dingle({"search", "status == 1"});
   EXPECT_EQ(bad.status, 1);
   EXPECT_EQ(bad.err,

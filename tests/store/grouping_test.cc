@@ -153,18 +153,23 @@ TEST_F(StoreTest, GroupsOfOneSizeComeInTheOrderOfTheirTexts) {
   EXPECT_EQ(grouped.groups[5].keys[0], Value::integer(9));
 }
 
-TEST_F(StoreTest, BucketsBeginAtTheOriginAlsoBeforeIt) {
+TEST_F(StoreTest, BucketsBeginByTheZonesClock) {
   for (const std::int64_t minute : {-3, -1, 0, 1, 2, 5}) add(fields.size() + 1, minute, 200, "x");
   commit();
   Grouping g;
   g.bucket = 120 * kSecond;
-  g.bucket_origin = kMorning;
   Scanned scanned;
   std::vector<std::pair<std::int64_t, std::uint64_t>> found;
   for (const Group& group : group_events({store.get()}, {}, g, scanned).groups)
     found.emplace_back((group.bucket - kMorning) / kSecond, group.count);
   EXPECT_EQ(found, (std::vector<std::pair<std::int64_t, std::uint64_t>>{
                        {-240, 1}, {-120, 1}, {0, 2}, {120, 1}, {240, 1}}));
+  g.bucket = kDay;
+  g.zone = *Zone::named("-08:00");  // where it is midnight just now
+  found.clear();
+  for (const Group& group : group_events({store.get()}, {}, g, scanned).groups)
+    found.emplace_back((group.bucket - kMorning) / kSecond, group.count);
+  EXPECT_EQ(found, (std::vector<std::pair<std::int64_t, std::uint64_t>>{{-86'400, 2}, {0, 4}}));
 }
 
 TEST_F(StoreTest, PercentilesAreOfTheNearestRank) {
