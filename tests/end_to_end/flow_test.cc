@@ -95,14 +95,17 @@ TEST(Flow, WhatIsDroppedCanBeWatchedWithTheStepThatDidIt) {
       std::this_thread::sleep_for(std::chrono::milliseconds(20));
     }
   });
-  const Ran people = daemon.dingle({"watch", "--dropped", "--limit", "4"});
+  const Ran lifts = daemon.dingle({"watch", "--dropped", "--pipeline", "lifts", "--limit", "4"});
+  const Ran rest = daemon.dingle({"watch", "--dropped", "--pipeline", "rest", "--limit", "1"});
+  const Ran any = daemon.dingle({"watch", "--dropped", "--limit", "1"});
   const Ran programs =
       daemon.dingle({"watch", "--dropped", "--pipeline", "lifts", "--limit", "2", "--output", "ndjson"});
   seen = true;
   writing.join();
-  EXPECT_NE(people.out.find("lifts: 2 empty-hooks"), std::string::npos) << people.out;
-  EXPECT_NE(people.out.find("rest: to no destination"), std::string::npos) << people.out;
-  EXPECT_EQ(people.out.find("load=1"), std::string::npos) << people.out;
+  EXPECT_EQ(lifts.out.find("lifts: 2 empty-hooks"), 0u) << lifts.out;
+  EXPECT_EQ(lifts.out.find("load=1"), std::string::npos) << lifts.out;
+  EXPECT_EQ(rest.out.find("rest: to no destination"), 0u) << rest.out;
+  EXPECT_NE(any.out, "");
   const Json event = Json::parse(programs.out.substr(0, programs.out.find('\n')));
   EXPECT_EQ(event["dingle.dropped_by"], "empty-hooks");
   EXPECT_EQ(event["dingle.step"], 2);
