@@ -193,6 +193,7 @@ void DeliveryThread::pass_deferred() {
 // What was deferred may be gone there, and what is in hand comes again, with its counts.
 void DeliveryThread::go_back() {
   deferred_.clear();
+  progress_.clear();
   counts_.clear();
   stored_.go_back();
 }
@@ -261,6 +262,7 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
     Delivery delivery = destination_->deliver(part);
     hide_content(part, delivery);
     if (delivery.held) compare(delivery);
+    if (rewind_to_ || start_over_) return delivery;  // nothing more before what it lost
     if (delivery.stored) stored_.told(*delivery.stored);
     accepted(part, delivery);
     durable_ = durable_ && delivery.durable;
@@ -330,7 +332,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
   for (unsigned attempt = 1; !events.empty(); ++attempt) {
     Turned left, refused;
     const Delivery delivery = offer(events, attempt, trial, left, refused);
-    if (rewind_to_) return true;  // nothing of it was taken
+    if (rewind_to_ || start_over_) return true;  // nothing of it was taken, or it comes again
     const auto now = std::chrono::steady_clock::now();
     if (!delivery.judged && !delivery.separable)
       judged_since = {};  // it is down or busy, and says nothing of the events
@@ -346,6 +348,7 @@ bool DeliveryThread::deliver(std::span<const DeliveryEvent> events) {
         now - answered_since >= give_up_after_ && !delivery.judged && deferred_.empty() && durable_) {
       trial.takes_others = takes_others(left, attempt);
       if (stopping_) return false;
+      if (rewind_to_ || start_over_) return true;
       if (trial.takes_others) {
         judged_since = answered_since;
       } else {
@@ -416,6 +419,8 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
 // Whether the destination takes an event behind the batch in hand.
 bool DeliveryThread::takes(const Spool::Read& record, const DeliveryEvent& event) {
   const Delivery delivery = destination_->deliver({&event, 1});
+  if (delivery.held) compare(delivery);
+  if (rewind_to_ || start_over_) return false;
   if (delivery.of(0).form != Outcome::Form::accepted || !delivery.durable) return false;
   const std::uint64_t answered = answered_;
   accepted({&event, 1}, delivery);

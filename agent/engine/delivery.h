@@ -117,6 +117,7 @@ class DeliveryThread {
   std::set<std::pair<std::uint64_t, std::uint32_t>> taken_ahead_;
   // State of the spool: the newest record of which the destination accepted something.
   std::string accepted_key() const;
+  const StateChange* accepted_since() const;
   CounterId counter(const char* what) { return spool_.counter_id(counter_of_destination(id_, what)); }
   std::vector<CounterChange> counts_;
   std::vector<StateChange> progress_;

@@ -16,6 +16,15 @@ namespace {
 
 constexpr auto kNoteAgain = 100ms;
 
+// Of the state `accepted/...`.
+LogNumber accepted_number(std::string_view state) {
+  ByteReader r(state);
+  LogNumber number;
+  number.epoch = r.varint();
+  number.number = r.varint();
+  return number;
+}
+
 }  // namespace
 
 std::string DeliveryThread::accepted_key() const { return "accepted/" + std::to_string(id_); }
@@ -46,13 +55,20 @@ void DeliveryThread::compare(const Delivery& connected) {
                     last + 1, held.number));
   }
   const auto known = spool_.state(accepted_key());
-  if (!known) return;
-  ByteReader r(*known);
-  LogNumber accepted;
-  accepted.epoch = r.varint();
-  accepted.number = r.varint();
-  if (held < accepted) {
+  if (known && held < accepted_number(*known)) {
     rewind_to_ = held;
+    taken_ahead_.clear();
+  } else if (const StateChange* unpassed = accepted_since();
+             unpassed && held < accepted_number(unpassed->value)) {
+    start_over_ = true;
+    taken_ahead_.clear();
+    spool_.count({{counter("rewound"), 1}});
+    problems_.note(
+        "destination " + name_,
+        "the destination lost what it had taken a moment before (restored from a backup?): that is "
+        "sent again");
+  } else if (!known) {
+    return;
   } else if (const std::uint64_t fewer = sent_again_ ? 0 : stored_.fewer()) {
     stored_.explained();
     problems_.set(
@@ -61,6 +77,15 @@ void DeliveryThread::compare(const Delivery& connected) {
                     "was a part of it restored, or moved away?",
                     fewer, fewer == 1 ? "" : "s"));
   }
+}
+
+// What it took and the spool's state does not say yet; nullptr: nothing, or it is being sent again what it lost.
+const StateChange* DeliveryThread::accepted_since() const {
+  if (sent_again_) return nullptr;
+  if (!progress_.empty()) return &progress_.front();
+  for (auto d = deferred_.rbegin(); d != deferred_.rend(); ++d)
+    if (!d->changes.state.empty()) return &d->changes.state.front();
+  return nullptr;
 }
 
 // The destination was restored: it is sent again what the spool still has. Answers where reading goes on.

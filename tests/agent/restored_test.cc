@@ -116,6 +116,40 @@ TEST_F(RestoredTest, IsSentTheRestOfARecordThoughTheProgramEndsInItsMiddle) {
   EXPECT_EQ(accepted.back(), "7");
 }
 
+// It took a part of the batch in hand, of which the spool's state says nothing yet.
+TEST_F(RestoredTest, IsSentAgainWhatItLostOfTheBatchInHand) {
+  append({"5", "6"});
+  LogNumber fourth;
+  bool lost = true;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    if (events[0].event.body == "4") fourth = {events[0].number.epoch, events[0].number.number};
+    if (events[0].event.body != "6" || !std::exchange(lost, false)) return Delivery{};
+    Delivery d = connected();
+    d.held = fourth;
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"4", "5", "5", "6"}));
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "rewound")), 1);
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "answered")), 6);
+}
+
+// Else it would take what comes later for the newest that it has, and what it lost for known.
+TEST_F(RestoredTest, IsOfferedNoOtherHalfBeforeWhatItLost) {
+  give_up_after("6h", "4");
+  append({"5", "6", "7", "8"});
+  bool connects = true;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    if (events.size() > 2 && connects) {
+      Delivery d = Delivery::retry("too much");
+      d.separable = true;
+      return d;
+    }
+    if (events[0].event.body == "5" && std::exchange(connects, false)) return connected();
+    return Delivery{};
+  });
+  EXPECT_EQ(accepted, (Bodies{"4", "1", "2", "3", "4", "5", "6", "7", "8"}));
+}
+
 class RestoredLateTest : public RestoredTest {
  protected:
   RestoredLateTest() { segment_size = 1; }  // a segment for each record; those that were passed go
