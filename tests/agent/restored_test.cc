@@ -1,6 +1,7 @@
 // Destinations that lost what they had, and spools that did.
 #include <algorithm>
 
+#include "store/index_file.h"
 #include "tests/agent/delivery_fixture.h"
 
 namespace dingle {
@@ -148,6 +149,23 @@ TEST_F(RestoredTest, IsOfferedNoOtherHalfBeforeWhatItLost) {
     return Delivery{};
   });
   EXPECT_EQ(accepted, (Bodies{"4", "1", "2", "3", "4", "5", "6", "7", "8"}));
+}
+
+// One event is turned away; one of another lane is offered, to see whether it takes any.
+TEST_F(RestoredTest, IsSentAllThatItLostThoughATrialLearnedOfIt) {
+  give_up_after("20ms", "1");
+  std::uint64_t stream = 2;
+  while (lane_of(stream) == lane_of(1)) ++stream;
+  append_bodies(*spool, id, {"9"}, stream);
+  bool connects = true;
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    if (events[0].event.body == "9" && std::exchange(connects, false)) return connected();
+    Delivery d;
+    if (connects) d = Delivery::retry("turned away"), d.separable = true;
+    return d;
+  });
+  EXPECT_FALSE(connects);
+  EXPECT_EQ(accepted, (Bodies{"1", "2", "3", "4", "9"}));
 }
 
 class RestoredLateTest : public RestoredTest {
