@@ -8,6 +8,7 @@
 
 #include "core/arena.h"
 #include "core/time/instant.h"
+#include "store/stored_chunks.h"
 
 namespace dingle {
 namespace {
@@ -34,34 +35,6 @@ CREATE TABLE IF NOT EXISTS moved(name BLOB NOT NULL, time INTEGER NOT NULL, spoo
 CREATE TABLE IF NOT EXISTS taken(one INTEGER PRIMARY KEY CHECK(one = 1), events INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
-
-constexpr int kChunkBits = 16;  // of a chunk's id, for its number in its block
-
-std::int64_t chunk_id(std::int64_t block, std::size_t number) {
-  return block << kChunkBits | static_cast<std::int64_t>(number);
-}
-
-bool has_table(Connection& connection, std::string_view name) {
-  Statement s(connection.get(), "SELECT 1 FROM sqlite_master WHERE type = 'table' AND name = ?");
-  return s.bind_text(1, name).step();
-}
-
-// Asks for the data of the chunk ?1 of the block ?2, the ?3rd. Earlier programs kept chunks in a table whose key was of two columns:
-// rows larger, and each search for one copied others.
-std::string chunk_query(Connection& connection) {
-  const std::string now = "SELECT data FROM stored_chunk WHERE id = ?1",
-                    before = "SELECT data FROM chunk WHERE block = ?2 AND number = ?3";
-  if (!has_table(connection, "chunk")) return now;
-  return has_table(connection, "stored_chunk") ? now + " UNION ALL " + before : before;
-}
-
-std::optional<std::string> ask_chunk(Statement& query, std::int64_t block, std::size_t number) {
-  query.bind(1, chunk_id(block, number));
-  if (query.parameters() > 1) query.bind(2, block).bind(3, static_cast<std::int64_t>(number));
-  const std::optional<std::string> data = query.step() ? std::optional(query.blob(0)) : std::nullopt;
-  query.reset();
-  return data;
-}
 
 std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
   Statement s(connection.get(), "SELECT directory FROM block WHERE id = ?");
