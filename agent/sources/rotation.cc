@@ -89,13 +89,15 @@ Age age_of(const TrackedFile& file) {
           file.id()};
 }
 
-// gate.log.1 beside gate.log: rotated away, by renaming or copying. The name that the other one was seen under last may have
-// gone to another file.
+// gate.log.1 beside gate.log: rotated away, by renaming or copying; not gate.log.10 beside gate.log.1. The name that the other
+// one was seen under last may have gone to another file.
 bool has_rotated_name(const TrackedFile& file, const TrackedFile& of) {
-  const std::string& path = of.checkpoint.path;
+  const std::string &path = of.checkpoint.path, &longer = file.checkpoint.path;
+  const auto is_digit = [](char c) { return c >= '0' && c <= '9'; };
   struct stat info;
-  return file.checkpoint.path != path && file.checkpoint.path.starts_with(path) &&
-         ::stat(path.c_str(), &info) == 0 && info.st_ino == of.inode() && info.st_dev == of.device();
+  return longer.size() > path.size() && longer.starts_with(path) &&
+         !(is_digit(path.back()) && is_digit(longer[path.size()])) && ::stat(path.c_str(), &info) == 0 &&
+         info.st_ino == of.inode() && info.st_dev == of.device();
 }
 
 // Both were created by one path.

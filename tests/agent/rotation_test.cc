@@ -76,6 +76,21 @@ TEST_F(RotationTest, TheLastEventOfARotatedFileIsNotLate) {
   EXPECT_EQ(lines, written);
 }
 
+// gate.log.10 is no older gate.log.1 for its name.
+TEST_F(RotationTest, ALongerNumberIsNoRotatedName) {
+  file.close();
+  std::filesystem::remove(folder / "logs/gate.log");
+  const auto now = std::filesystem::file_time_type::clock::now();
+  int age = 8;
+  for (const char* name : {"1", "2", "3", "10", "20", "21", "100"}) {
+    const std::string path = std::string("logs/gate.log.") + name;
+    append(path, std::string("line ") + name + "\n");
+    std::filesystem::last_write_time(folder / path, now - std::chrono::seconds(age--));
+    written.push_back(std::string("line ") + name);
+  }
+  EXPECT_EQ(read(), written);
+}
+
 TEST_F(RotationTest, CopyAndTruncateWithTheCopyAmongThePathsDoublesNothing) {
   start();
   for (int i = 0; i < 40; ++i) {
