@@ -4,6 +4,7 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <mutex>
 #include <set>
 
 #include "agent/configuration_fields.h"
@@ -40,9 +41,10 @@ void write_node(const Node& node, std::string& out) {
 
 class Reader {
  public:
-  Reader(std::string_view text, Findings& findings)
+  Reader(std::string_view text, Findings& findings, const Configuration* sent_beside = nullptr)
       : text_(text),
         findings_(findings),
+        sent_beside_(sent_beside),
         result_(std::make_shared<Configuration>()),
         patterns_(std::make_shared<PatternLibrary>()) {}
 
@@ -78,7 +80,7 @@ class Reader {
     result_->server = Options::read(server_options(), section("server"), "server", findings_);
     server(result_->server);
     patterns(section("patterns"));
-    each(section("tables"), "tables", [&](const Node::Entry& e) { read_table_of(e, *result_, findings_); });
+    each(section("tables"), "tables", [&](const Node::Entry& e) { table(e); });
     const TableScope scope(result_->tables_by_name);
     each(section("sources"), "sources", [&](const Node::Entry& e) { source(e); });
     each(section("destinations"), "destinations", [&](const Node::Entry& e) { destination(e); });
@@ -97,6 +99,7 @@ class Reader {
     findings_.sort();
     if (findings_.errors() != 0) return nullptr;
     result_->patterns = patterns_;
+    result_->text = text_;
     result_->version = version_of(text_);
     return result_;
   }
@@ -109,6 +112,17 @@ class Reader {
     if (const std::string problem = listen_problem(o); !problem.empty())
       findings_.error(o.where("listen"), problem,
                       "add tls: { certificate: FILE, key: FILE }, or listen on 127.0.0.1");
+  }
+
+  StepMaking::SealingOf sealing() const {
+    if (sent_beside_ == nullptr) return sealing_with;
+    return [](const std::string&) { return sealing_made_up(); };
+  }
+
+  void table(const Node::Entry& e) {
+    std::string written;
+    write_node(e.value, written);
+    read_table_of(e, std::move(written), *result_, findings_, sent_beside_);
   }
 
   template <class Work>
@@ -304,8 +318,20 @@ class Reader {
           stopped = "`" + p->steps.back()->kind + "` above: " + why;
     }
     step_names(steps ? *steps : empty, *p);
-    settle_hiding(o, result_->server, steps ? *steps : empty, *p, findings_);
-    result_->pipelines.push_back({e.key, o.text("was"), p, std::move(to)});
+    settle_hiding(o, result_->server, steps ? *steps : empty, *p, findings_, sealing());
+    result_->pipelines.push_back(
+        {e.key, o.text("was"), p, std::move(to), p->hides() ? hiding_of(e, steps ? *steps : empty, *p) : ""});
+  }
+
+  static std::string hiding_of(const Node::Entry& e, const Node& steps, const Pipeline& p) {
+    std::string all;
+    for (const char* option : {"from", "where", "unless", "unparsed"})
+      if (const Node* node = e.value.find(option)) (all += option) += '=', write_node(*node, all);
+    std::size_t last = 0;
+    for (std::size_t i = 0; i < p.steps.size(); ++i)
+      if (p.steps[i] && p.steps[i]->hides() != nullptr) last = i + 1;
+    for (std::size_t i = 0; i < std::min(last, steps.items.size()); ++i) write_node(steps.items[i], all);
+    return all;
   }
 
   // What pipelines take from is known when all of them are.
@@ -350,7 +376,7 @@ class Reader {
     Options o = Options::read(kind->spec.options, value, e.key, findings_);
     auto where = condition(o, "where");
     if (!o.sound()) return;
-    auto made = kind->make({o, *patterns_, findings_, sealing_with});
+    auto made = kind->make({o, *patterns_, findings_, sealing()});
     if (!made) return;
     if (o.flag("off")) made = std::make_unique<OffStep>();
     made->kind = e.key;
@@ -459,6 +485,7 @@ class Reader {
 
   std::string_view text_;
   Findings& findings_;
+  const Configuration* const sent_beside_;  // nullptr: whose text it is may open what it names
   std::shared_ptr<Configuration> result_;
   std::shared_ptr<PatternLibrary> patterns_;
   std::vector<std::string> declared_sources_, declared_destinations_;
@@ -486,6 +513,26 @@ std::shared_ptr<const Configuration> read_configuration(std::string_view text, F
   auto result = Reader(text, findings).read();
   findings.sort();
   return result;
+}
+
+std::shared_ptr<const Configuration> read_sent_configuration(std::string_view text, Findings& findings,
+                                                             const Configuration& running) {
+  auto result = Reader(text, findings, &running).read();
+  findings.sort();
+  return result;
+}
+
+std::shared_ptr<const Configuration> to_be_tried(const std::shared_ptr<const Configuration>& running) {
+  static std::mutex mutex;
+  static std::weak_ptr<const Configuration> of;
+  static std::shared_ptr<const Configuration> made;
+  const std::lock_guard lock(mutex);
+  if (made == nullptr || of.lock() != running) {
+    Findings findings(running->text);
+    made = read_sent_configuration(running->text, findings, *running);
+    of = running;
+  }
+  return made;
 }
 
 }  // namespace dingle

@@ -38,6 +38,9 @@ struct PipelineSettings {
   std::string name, was;
   std::shared_ptr<const Pipeline> pipeline;
   std::vector<Route> to;
+  // Of one that hides: what it takes, and all that it does up to the last step that hides, as text. Whoever changes that may
+  // change what is hidden.
+  std::string hiding = {};
 };
 
 struct DestinationSettings {
@@ -49,6 +52,7 @@ struct DestinationSettings {
 };
 
 struct Configuration {
+  std::string text;     // as it was read
   std::string version;  // 8 hex digits of the text's hash: the same text, the same version
   Options server;
   std::shared_ptr<const PatternLibrary> patterns;
@@ -70,6 +74,13 @@ std::string version_of(std::string_view text);  // 8 hex digits
 
 // Reads and checks all of it. Answers nullptr if there are errors; warnings alone do not stop it.
 std::shared_ptr<const Configuration> read_configuration(std::string_view text, Findings& findings);
+// The same for a text that somebody sent to try it: nothing that it names is opened. Tables are those of `running` where their
+// names and options are the same, and empty otherwise; keys are made up for this reading, so that nobody learns the digest of a
+// text by sending it.
+std::shared_ptr<const Configuration> read_sent_configuration(std::string_view text, Findings& findings,
+                                                             const Configuration& running);
+// What runs, as if it had been sent. Read once for each.
+std::shared_ptr<const Configuration> to_be_tried(const std::shared_ptr<const Configuration>& running);
 
 const std::vector<OptionSpec>& server_options();
 const std::vector<OptionSpec>& source_options();  // of every source, beside its kind

@@ -1,14 +1,14 @@
 #include "agent/configuration_hiding.h"
 
 #include <algorithm>
+#include <set>
 
-#include "agent/sealing.h"
 #include "core/steps/hiding.h"
 
 namespace dingle {
 
 void settle_hiding(const Options& options, const Options& server, const Node& at, Pipeline& pipeline,
-                   Findings& findings) {
+                   Findings& findings, const StepMaking::SealingOf& sealing) {
   const std::string key = server.section("held").text("key");
   const std::string chosen = options.given("unparsed") ? options.text("unparsed")
                              : key.empty()             ? "mask"
@@ -28,7 +28,7 @@ void settle_hiding(const Options& options, const Options& server, const Node& at
     step->treat_unparsed(chosen == "hold"   ? Unparsed::hold
                          : chosen == "mask" ? Unparsed::mask
                                             : Unparsed::pass,
-                         chosen == "hold" ? sealing_with(key) : nullptr);
+                         chosen == "hold" ? sealing(key) : nullptr);
   }
   if (!options.given("unparsed")) return;
   if (!any && !off)
@@ -86,23 +86,33 @@ std::vector<std::string> hiding_switched_off(const Configuration& configuration)
   return all;
 }
 
-namespace {
-std::size_t hiding_steps(const Pipeline& p) {
-  return static_cast<std::size_t>(std::count_if(p.steps.begin(), p.steps.end(),
-                                                [](const auto& step) { return step->hides() != nullptr; }));
-}
-}  // namespace
-
 std::string hides_less(const Configuration& before, const Configuration& after) {
-  for (const PipelineSettings& b : before.pipelines)
-    for (const PipelineSettings& a : after.pipelines)
-      if (const std::size_t had = hiding_steps(*b.pipeline), has = hiding_steps(*a.pipeline);
-          a.name == b.name && has < had)
-        return "pipeline " + a.name + ": " + std::to_string(has) + " in the place of " + std::to_string(had) +
-               " steps that hide";
+  for (const PipelineSettings& b : before.pipelines) {
+    if (b.hiding.empty()) continue;
+    const auto a = std::find_if(after.pipelines.begin(), after.pipelines.end(),
+                                [&](const PipelineSettings& one) { return one.name == b.name; });
+    if (a == after.pipelines.end()) return "pipeline " + b.name + ", which hides, is gone";
+    if (a->hiding != b.hiding)
+      return "pipeline " + b.name + ": what it hides, or of which lines, is not the same";
+  }
+  // Who else sees what is hidden.
+  const auto takers = [](const Configuration& c, const std::string& source) {
+    std::set<std::string> all;
+    for (const std::size_t node : c.flow.reached_from(source)) all.insert(c.flow.nodes[node].pipeline->name);
+    return all;
+  };
+  for (const SourceSettings& s : before.sources) {
+    if (!is_hidden(before, s.name) || after.source(s.name) == nullptr) continue;
+    if (takers(before, s.name) != takers(after, s.name))
+      return "source " + s.name + ": other pipelines take its lines";
+  }
+  // A file of before under another source's name.
   for (const SourceSettings& s : after.sources)
-    if (before.source(s.name) != nullptr && is_hidden(before, s.name) && !is_hidden(after, s.name))
-      return "source " + s.name;
+    if (const SourceSettings* b = before.source(s.name);
+        !is_hidden(after, s.name) && (b == nullptr || b->written != s.written) &&
+        std::any_of(before.sources.begin(), before.sources.end(),
+                    [&](const SourceSettings& one) { return is_hidden(before, one.name); }))
+      return "source " + s.name + " is another, and no pipeline hides what it reads";
   return "";
 }
 

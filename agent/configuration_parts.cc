@@ -1,5 +1,6 @@
 #include "agent/configuration_parts.h"
 
+#include <algorithm>
 #include <map>
 #include <set>
 
@@ -54,7 +55,8 @@ void read_patterns(const std::vector<const Node::Entry*>& entries, PatternLibrar
   }
 }
 
-void read_table_of(const Node::Entry& e, Configuration& configuration, Findings& findings) {
+void read_table_of(const Node::Entry& e, std::string written, Configuration& configuration,
+                   Findings& findings, const Configuration* sent_beside) {
   Options o = Options::read(table_options(), e.value, e.key, findings);
   if (!o.sound()) return;
   const bool noted = o.given("noted"), places = o.text("format") == "mmdb";
@@ -74,13 +76,32 @@ void read_table_of(const Node::Entry& e, Configuration& configuration, Findings&
     if (std::set<std::string>(columns.begin(), columns.end()).size() != columns.size() || columns.empty() ||
         columns.size() > 200)
       findings.error(o.where("noted"), "1 to 200 columns, each once", "");
-    configuration.tables_by_name.emplace(
-        e.key, std::make_shared<TableHandle>(e.key, TableHandle::Form::noted, columns));
+    auto handle = std::make_shared<TableHandle>(e.key, TableHandle::Form::noted, columns);
+    if (sent_beside != nullptr)
+      if (const auto runs = sent_beside->tables_by_name.find(e.key);
+          runs != sent_beside->tables_by_name.end() && runs->second->form == TableHandle::Form::noted &&
+          runs->second->noted_columns == columns)
+        handle = runs->second;
+    configuration.tables_by_name.emplace(e.key, std::move(handle));
     return;
   }
   TableSettings t{
       e.key, o.text("file"), o,
       std::make_shared<TableHandle>(e.key, places ? TableHandle::Form::places : TableHandle::Form::rows)};
+  t.written = std::move(written);
+  if (sent_beside != nullptr) {
+    const auto runs =
+        std::find_if(sent_beside->tables.begin(), sent_beside->tables.end(),
+                     [&](const auto& one) { return one.name == t.name && one.written == t.written; });
+    if (runs != sent_beside->tables.end())
+      t.handle = runs->handle;
+    else
+      findings.warning(o.where("file"), "the table `" + e.key + "` is empty here: what is sent opens no file",
+                       "a table that runs, with the same name and options, is used as it is");
+    configuration.tables_by_name.emplace(e.key, t.handle);
+    configuration.tables.push_back(std::move(t));
+    return;
+  }
   t.read = FileStamp::of(t.file);
   if (auto read = load_table(t))
     t.handle->put(*read);

@@ -15,6 +15,8 @@ namespace dingle {
 
 // `place`: of the secret ("env:NAME", "file:PATH"), which is read when it is first needed.
 std::shared_ptr<const Sealing> sealing_with(const std::string& place);
+// With a random key that nobody else has.
+std::shared_ptr<const Sealing> sealing_made_up();
 // What was sealed with that secret; nothing if it was another one, or the text is no sealed one.
 std::optional<std::string> open_sealed(std::string_view sealed, std::string_view secret);
 

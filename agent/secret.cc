@@ -1,15 +1,19 @@
 #include "agent/secret.h"
 
+#include <fcntl.h>
 #include <openssl/crypto.h>
+#include <sys/stat.h>
+#include <unistd.h>
 #include <xxhash.h>
 
 #include <cerrno>
 #include <cstdlib>
 #include <cstring>
-#include <fstream>
-#include <sstream>
 
 namespace dingle {
+namespace {
+constexpr std::size_t kLargestSecret = 64 * 1024;
+}  // namespace
 
 Result<std::string> read_secret_at(const std::string& place) {
   const std::size_t colon = place.find(':');
@@ -21,11 +25,32 @@ Result<std::string> read_secret_at(const std::string& place) {
     if (*value == '\0') return Problem{"the secret's environment variable " + name + " is empty", "", 0, 0};
     return std::string(value);
   }
-  std::ifstream file(name, std::ios::binary);
-  if (!file) return Problem{"cannot read the secret's file " + name + ": " + std::strerror(errno), "", 0, 0};
-  std::stringstream text;
-  text << file.rdbuf();
-  std::string value = std::move(text).str();
+  // A file that blocks, or has no end, would hold up whoever asks.
+  const auto unreadable = [&](const std::string& why) {
+    return Problem{"cannot read the secret's file " + name + ": " + why, "", 0, 0};
+  };
+  const int fd = ::open(name.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOCTTY);
+  if (fd < 0) return unreadable(std::strerror(errno));
+  struct stat info;
+  std::string value;
+  std::string why;
+  if (::fstat(fd, &info) != 0)
+    why = std::strerror(errno);
+  else if (!S_ISREG(info.st_mode))
+    why = "it is no regular file";
+  else if (info.st_size > static_cast<off_t>(kLargestSecret))
+    why = "it is larger than 64 KiB";
+  else {
+    value.resize(kLargestSecret);
+    std::size_t size = 0;
+    ssize_t n = 0;
+    while (size < value.size() && (n = ::read(fd, value.data() + size, value.size() - size)) > 0)
+      size += static_cast<std::size_t>(n);
+    if (n < 0) why = std::strerror(errno);
+    value.resize(size);
+  }
+  ::close(fd);
+  if (!why.empty()) return unreadable(why);
   while (!value.empty() && (value.back() == '\n' || value.back() == '\r')) value.pop_back();
   if (value.empty()) return Problem{"the secret's file " + name + " is empty", "", 0, 0};
   return value;

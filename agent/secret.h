@@ -16,7 +16,7 @@ Result<std::string> read_secret(const Options& options, std::string_view name);
 // The same for a token that clients show: one that is too short to keep anybody out is a problem as well.
 inline constexpr std::size_t kShortestToken = 16;  // bytes
 Result<std::string> read_token_at(const std::string& place);
-// What the place of a secret ("env:NAME", "file:PATH") holds.
+// What the place of a secret ("env:NAME", "file:PATH") holds. A file is a regular one of at most 64 KiB.
 Result<std::string> read_secret_at(const std::string& place);
 // A number that changes when one of the secrets in the options does.
 std::uint64_t fingerprint_of_secrets(const Options& options);

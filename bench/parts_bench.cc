@@ -13,6 +13,7 @@
 #include "core/json_fields.h"
 #include "core/template/set.h"
 #include "core/time/formats.h"
+#include "spool/queues.h"
 
 namespace dingle {
 namespace {
@@ -403,6 +404,30 @@ BENCHMARK(normal_with_regex)->Name("a line for (a+)+b/baseline a normal line of 
 BENCHMARK(worst_regex_words)->Name("a line for (word blank)*/ours");
 BENCHMARK(normal_with_regex)
     ->Name("a line for (word blank)*/baseline a normal line of its length, three regexes");
+
+// What an idle destination costs each append: it is asked whether there is something for it. Of 32, one is down with so many
+// records, the others have all.
+void append_beside(benchmark::State& state, std::uint64_t backlog) {
+  constexpr std::uint32_t kDestinations = 32;
+  Queues queues;
+  for (std::uint32_t d = 1; d <= kDestinations; ++d) queues.begin(d, 0);
+  for (std::uint64_t n = 1; n <= backlog; ++n) queues.append({n, 1, {}, 1}, {{1, 100}});
+  std::uint64_t last = backlog;
+  for (auto _ : state) {
+    queues.append({++last, 1, {}, 1}, {{2, 100}});
+    std::uint32_t events = 0;
+    for (std::uint32_t d = 2; d <= kDestinations; ++d)
+      benchmark::DoNotOptimize(queues.next(d, queues.cursor(d), last, &events));
+    benchmark::DoNotOptimize(queues.waiting(1));
+    queues.passed(2, last);
+  }
+}
+void beside_a_million(benchmark::State& state) { append_beside(state, 1'000'000); }
+void beside_none(benchmark::State& state) { append_beside(state, 0); }
+BENCHMARK(beside_a_million)
+    ->Name("an append beside 32 destinations, one with a million records waiting/ours");
+BENCHMARK(beside_none)
+    ->Name("an append beside 32 destinations, one with a million records waiting/baseline none waits");
 
 }  // namespace
 }  // namespace dingle

@@ -50,6 +50,12 @@ class Arena {
     names_ = other.names_;
   }
 
+  std::size_t bytes() const {  // that it takes
+    std::size_t all = 0;
+    for (const Block& block : blocks_) all += block.size;
+    return all;
+  }
+
   std::string_view copy(std::string_view text) {
     if (text.empty()) return {};
     char* to = static_cast<char*>(allocate(text.size()));

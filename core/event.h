@@ -59,6 +59,7 @@ struct Event {
   std::uint16_t failed_step = 0;      // the first step that could not work on it, counted from 1; 0: none
   std::uint16_t dropped_by = 0;       // the step that took it away, counted from 1; 0: none
   bool is_alert = false;              // a step `alert` made it
+  bool concealed = false;             // only the shape of its line is left
 
   std::span<const Field> all() const { return {fields, field_count}; }
   const Field* find(FieldId name) const {

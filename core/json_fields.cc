@@ -13,6 +13,7 @@
 #include <cstring>
 #include <string>
 
+#include "core/json_text.h"
 #include "core/name_memo.h"
 
 namespace dingle {
@@ -97,18 +98,6 @@ bool skip_key(const char*& p, const char* end) {
 constexpr std::string_view kTooDeep = "it is nested deeper than 128 levels";
 static_assert(kDeepestJson == 128);
 
-// The object or list that begins at p, without the blanks between its parts.
-Value nested_value(std::string_view raw, Arena& arena) {
-  std::string_view text = raw;
-  if (raw.find_first_of(" \t\r\n") != std::string_view::npos) {
-    char* copy = static_cast<char*>(arena.allocate(raw.size() + simdjson::SIMDJSON_PADDING));
-    std::size_t size = 0;
-    if (simdjson::minify(raw.data(), raw.size(), copy, size)) return {};
-    text = {copy, size};
-  }
-  return raw.front() == '[' ? Value::list(text) : Value::map(text);
-}
-
 void append_utf8(char*& to, std::uint32_t code) {
   auto put = [&](std::uint32_t byte) { *to++ = static_cast<char>(byte); };
   if (code < 0x80) return put(code);
@@ -165,6 +154,79 @@ std::string_view unescaped(std::string_view raw, Arena& arena, bool& odd) {
     }
   }
   return {begin, static_cast<std::size_t>(to - begin)};
+}
+
+// What makes an object or list, whose brackets and strings are sound, one that any reader takes as it is.
+struct Nesting {
+  std::size_t deepest = 0;
+  bool plain = true;  // no blanks, no half surrogate pair, no number that some reader may not hold
+};
+Nesting nesting_of(std::string_view raw) {
+  constexpr std::size_t kSafeDigits = 15;
+  Nesting found;
+  std::size_t depth = 0;
+  for (std::size_t i = 0; i < raw.size();) {
+    const char c = raw[i];
+    if (c == '"') {
+      for (++i; raw[i] != '"'; ++i)
+        if (raw[i] == '\\') {
+          ++i;
+          found.plain = found.plain && (raw[i] != 'u' || lower_ascii(raw[i + 1]) != 'd');
+        }
+      ++i;
+    } else if (is_digit(c)) {
+      const std::size_t from = i;
+      while (i < raw.size() && is_digit(raw[i])) ++i;
+      found.plain = found.plain && i - from <= kSafeDigits && (i == raw.size() || lower_ascii(raw[i]) != 'e');
+    } else {
+      if (c == '[' || c == '{') found.deepest = std::max(found.deepest, ++depth);
+      if (c == ']' || c == '}') --depth;
+      found.plain = found.plain && !is_blank(c);
+      ++i;
+    }
+  }
+  return found;
+}
+
+// The object or list that `raw` is, which is sound, as every reader takes it: without blanks between its parts, half surrogate
+// pairs as U+FFFD, numbers that are neither a 64-bit integer nor a finite double as texts. One that nests deeper than
+// kDeepestValue is a text. `odd` counts what did not stay as it was written.
+Value nested_value(std::string_view raw, Arena& arena, std::uint64_t& odd) {
+  const Nesting nesting = nesting_of(raw);
+  if (nesting.deepest > kDeepestValue) return ++odd, Value::text(raw);
+  const auto made = [&](std::string_view text) {
+    return raw.front() == '[' ? Value::list(text) : Value::map(text);
+  };
+  if (nesting.plain) return made(raw);
+  std::string out;
+  const char* const end = raw.data() + raw.size();
+  for (const char* p = raw.data(); p != end;) {
+    if (*p == '"') {
+      const char* const from = p;
+      p = string_end(p, end);
+      const std::string_view text(from, static_cast<std::size_t>(p - from));
+      bool half = false;
+      const std::string_view said =
+          text.find('\\') == text.npos ? text : unescaped(text.substr(1, text.size() - 2), arena, half);
+      odd += half;
+      if (half)
+        append_json_string(out, said);
+      else
+        out += text;
+    } else if (is_digit(*p) || *p == '-') {
+      bool whole = false;
+      const char* const from = p;
+      p = number_end(p, end, whole);
+      const std::string_view text(from, static_cast<std::size_t>(p - from));
+      const bool beyond = json_number(text).kind() == Kind::text;
+      odd += beyond;
+      out += beyond ? "\"" + std::string(text) + "\"" : std::string(text);
+    } else {
+      if (!is_blank(*p)) out += *p;
+      ++p;
+    }
+  }
+  return made(arena.copy(out));
 }
 
 // What stands between the quotes, from behind the opening one: a slice of the line if nothing in it is
@@ -277,8 +339,7 @@ Fault members(lazy::object object, std::int64_t depth_left, Reading& r) {
         std::string_view why;
         const char* to = json_end(from, end, why);
         if (to == nullptr) return why;
-        v = nested_value({from, static_cast<std::size_t>(to - from)}, r.arena);
-        if (v.absent()) return simdjson::TAPE_ERROR;
+        v = nested_value({from, static_cast<std::size_t>(to - from)}, r.arena, r.counts.as_text);
       }
     }
     const FieldId id = r.memo.id(r.place++, r.name, key);
@@ -323,7 +384,8 @@ Value json_value(std::string_view text, Arena& arena) {
   const char* const end = text.data() + text.size();
   const bool nested = text[0] == '{' || text[0] == '[';
   if ((nested ? json_end(text.data(), end) : scalar_end(text.data(), end)) != end) return {};
-  if (nested) return nested_value(text, arena);
+  std::uint64_t as_text = 0;
+  if (nested) return nested_value(text, arena, as_text);
   bool odd = false;
   switch (text[0]) {
     case 'n': return {};

@@ -15,6 +15,8 @@
 namespace dingle {
 
 inline constexpr std::size_t kDeepestJson = 128;
+// Of a list or map that is a field's value: answers hold it deeper, and are JSON themselves.
+inline constexpr std::size_t kDeepestValue = 100;
 
 struct JsonOptions {
   std::string_view prefix;         // before each name
@@ -27,7 +29,8 @@ struct JsonCounts {
   std::uint64_t unnamed = 0;  // members whose names are too long (kLongestName)
   std::uint64_t as_text = 0;  // numbers that are neither a 64-bit integer nor a finite double, kept as they
                               // are written; strings with half a surrogate pair (U+FFFD in its place) or with
-                              // an escape that is none (kept as they are written)
+      // an escape that is none (kept as they are written); both in lists and maps, too;
+      // lists and maps deeper than kDeepestValue (kept as they are written)
 };
 
 // Appends the members of the object that `text` is to `out`: null members are left out, lists are kept as
@@ -35,8 +38,8 @@ struct JsonCounts {
 // another (NameDictionary::foreign_id). Answers "" or why it is no such text; then `out` may hold some of the members.
 std::string_view json_members(std::string_view text, const JsonOptions& options, Arena& arena,
                               std::vector<Field>& out, JsonCounts& counts);
-// Any JSON text as one value: an object as a map, an array as a list, both without blanks. Absent if it is
-// none or null.
+// Any JSON text as one value: an object as a map, an array as a list, both without blanks and as any reader takes them (JsonCounts
+// says what that means), or a text if they are deeper than kDeepestValue. Absent if it is none or null.
 Value json_value(std::string_view text, Arena& arena);
 // Calls `each` with the name and the text of every member of the object that `text` is; not for those of
 // inner objects. False, maybe after some calls, if it is no sound object or `each` answers false. Names with

@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <climits>
 #include <cstdlib>
@@ -104,8 +105,15 @@ std::string ConfigurationFile::take(const Read& read, const Said& said, std::int
   std::string problem = read.problem;
   if (read.configuration)
     problem = engine_->reload(read.configuration);
-  else if (problem.empty())
+  else if (problem.empty()) {
     problem = "the configuration has errors; the running one goes on";
+    const auto first =
+        std::find_if(read.findings.begin(), read.findings.end(), [](const Finding& f) { return f.is_error; });
+    if (first != read.findings.end())
+      problem += ": " + place_.path + ":" + std::to_string(first->place.line) + ":" +
+                 std::to_string(first->place.column) + ": " + first->message +
+                 (first->hint.empty() ? "" : " (" + first->hint + ")");
+  }
   if (!read.text.empty()) keep(read, said, problem.empty(), problem, number);
   samples_->look(*engine_);
   if (problem.empty())

@@ -2,13 +2,18 @@
 #include <signal.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include <CLI/CLI.hpp>
 #include <cerrno>
+#include <condition_variable>
 #include <cstring>
 #include <filesystem>
 #include <iostream>
+#include <mutex>
+#include <thread>
 
+#include "agent/guarded.h"
 #include "agent/memory.h"
 #include "agent/secret.h"
 #include "core/time/instant.h"
@@ -56,6 +61,19 @@ int run(const ConfigurationFile::Place& arguments) {
   struct stat folder;
   if (::stat(data.c_str(), &folder) == 0 && (folder.st_mode & 022) != 0) {
     std::cerr << "dingled: others may write in the data folder " << data << "\n  = chmod 700 it\n";
+    return 1;
+  }
+  if (folder.st_uid != ::geteuid()) {
+    std::cerr << "dingled: the data folder " << data
+              << " is another user's\n  = chown it to the one that dingled runs as\n";
+    return 1;
+  }
+  struct stat written;
+  if (::stat(file.path().c_str(), &written) == 0 && S_ISREG(written.st_mode) &&
+      ((written.st_uid != 0 && written.st_uid != ::geteuid()) || (written.st_mode & 002) != 0)) {
+    std::cerr
+        << "dingled: somebody else may change the configuration " << file.path()
+        << "\n  = it is to be root's, or that of the user that dingled runs as, and not writable by others\n";
     return 1;
   }
   const std::string token = token_of(data, &problem);
@@ -147,6 +165,19 @@ int run(const ConfigurationFile::Place& arguments) {
                        {"data", data},
                        {"configuration", configuration->version},
                        {"epoch", std::to_string((*engine)->spool().identity().epoch)}});
+  // Reloads wait for what runs: not here, where signals are heard.
+  std::mutex reloading;
+  std::condition_variable_any reload_asked;
+  bool reload_wanted = false;
+  std::jthread reloader([&](const std::stop_token& stops) {
+    std::unique_lock lock(reloading);
+    while (reload_asked.wait(lock, stops, [&] { return reload_wanted; })) {
+      reload_wanted = false;
+      lock.unlock();
+      guarded((*engine)->problems(), "configuration: unforeseen", [&] { file.reload({"signal", ""}); });
+      lock.lock();
+    }
+  });
   for (;;) {
     int signal_number = 0;
     if (unwritten.empty()) {
@@ -160,8 +191,11 @@ int run(const ConfigurationFile::Place& arguments) {
       }
     }
     if (signal_number != SIGHUP) break;
-    file.reload({"signal", ""});
+    const std::lock_guard lock(reloading);
+    reload_wanted = true;
+    reload_asked.notify_one();
   }
+  reloader.request_stop();
   const auto within = std::chrono::nanoseconds((*engine)->configuration()->server.number("stop_within"));
   log_info("stopping", {{"within", format_duration(within.count())}});
   // Whatever is in hand is whole in the spool, or will be read again: so nothing needs to be waited for
@@ -176,6 +210,7 @@ int run(const ConfigurationFile::Place& arguments) {
   }).detach();
   jobs.leave();
   (*engine)->stop(within);
+  reloader.join();
   jobs.join();
   server.stop();
   log_info("stopped");

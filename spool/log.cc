@@ -281,7 +281,9 @@ void Log::Removal::run() {
 
 void Log::removed(Removal removal) {
   reserved_ = removal.reserve == 0;
-  if (removal.keep)
+  if (removal.keep && no_spare_)  // somebody erases since it began
+    disk_.remove(settings_.folder + "/" + kSpare);
+  else if (removal.keep)
     spare_ = {settings_.folder + "/" + kSpare, std::move(removal.newest), removal.newest_bytes};
 }
 

@@ -2,6 +2,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstdlib>
+#include <map>
 #include <string>
 
 #include "spool/spool.h"
@@ -30,37 +31,80 @@ std::string key_of(std::uint32_t pipeline, const std::string& name) {
   return pipeline == 0 ? kPipeline + name : prefix_of_steps(pipeline) + name;
 }
 
+// Names and ids as they will be, before any of it is noted.
+class Ids {
+ public:
+  Ids(const State& state, Changes& changes) : state_(state), changes_(changes) {}
+  std::uint32_t known(const std::string& key) const {
+    const auto changed = now_.find(key);
+    if (changed != now_.end()) return changed->second;
+    const auto value = state_.value(key);
+    return value ? number_of(*value) : 0;
+  }
+  std::uint32_t made(const std::string& key, const std::string& next_key) {
+    if (const std::uint32_t id = known(key)) return id;
+    const std::uint32_t next = std::max(1u, known(next_key));
+    put(key, next);
+    put(next_key, next + 1);
+    return next;
+  }
+  void rename(const std::string& from, const std::string& to) {
+    const std::uint32_t id = known(from);
+    if (id == 0) return;
+    now_[from] = 0;
+    changes_.state.push_back({from, "", true});
+    put(to, id);
+  }
+
+ private:
+  void put(const std::string& key, std::uint32_t id) {
+    now_[key] = id;
+    changes_.state.push_back({key, std::to_string(id), false});
+  }
+  const State& state_;
+  Changes& changes_;
+  std::map<std::string, std::uint32_t> now_;  // 0: there is none any more
+};
+
 }  // namespace
 
-std::uint32_t Spool::id(const std::string& key, const std::string& next_key) {
-  const auto number = [&](const std::string& k, std::uint32_t fallback) REQUIRES(mutex_) {
-    const auto value = state_.value(k);
-    return value ? number_of(*value) : fallback;
-  };
-  if (std::uint32_t known = number(key, 0)) return known;
-  const std::uint32_t next = number(next_key, 1);
-  if (write_note({{{key, std::to_string(next), false}, {next_key, std::to_string(next + 1), false}}, {}}) !=
-      0)
-    return 0;  // else the next name got the same one
-  work_.notify_one();
-  return next;
+int Spool::name(Naming& n) {
+  Lock lock(mutex_);
+  Changes changes = n.changes;
+  Ids ids(state_, changes);
+  std::vector<std::uint32_t> ended, begun;
+  for (const auto& [name, former] : n.destinations) {
+    if (former.empty() || ids.known(kDestination + former) == 0) continue;
+    if (const std::uint32_t other = ids.known(kDestination + name)) {
+      if (!queues_.empty(other)) return n.waiting = name, EBUSY;
+      ended.push_back(other);
+    }
+    ids.rename(kDestination + former, kDestination + name);
+  }
+  for (const auto& [name, former] : n.destinations)
+    begun.push_back(ids.made(kDestination + name, "next-destination"));
+  for (const Renamed& r : n.renamed) ids.rename(key_of(r.pipeline, r.from), key_of(r.pipeline, r.to));
+  std::vector<std::uint32_t> pipelines, steps;
+  for (const std::string& name : n.pipelines)
+    pipelines.push_back(ids.made(kPipeline + name, "next-pipeline"));
+  for (const auto& [pipeline, name] : n.steps)
+    steps.push_back(ids.made(key_of(pipelines[pipeline], name), "next-step"));
+  if (!changes.state.empty() || !changes.counters.empty()) {
+    if (const int error = write_note(changes)) return error;
+    work_.notify_one();
+  }
+  for (const std::uint32_t id : ended) queues_.end(id);
+  for (const std::uint32_t id : begun) queues_.begin(id, log_.last());
+  n.destination_ids = std::move(begun);
+  n.pipeline_ids = std::move(pipelines);
+  n.step_ids = std::move(steps);
+  return 0;
 }
 
 std::uint32_t Spool::destination(const std::string& name) {
-  Lock lock(mutex_);
-  const std::uint32_t known = id(kDestination + name, "next-destination");
-  if (known != 0) queues_.begin(known, log_.last());
-  return known;
-}
-
-std::uint32_t Spool::pipeline(const std::string& name) {
-  Lock lock(mutex_);
-  return id(kPipeline + name, "next-pipeline");
-}
-
-std::uint32_t Spool::step(std::uint32_t pipeline, const std::string& name) {
-  Lock lock(mutex_);
-  return id(key_of(pipeline, name), "next-step");
+  Naming naming;
+  naming.destinations = {{name, ""}};
+  return this->name(naming) == 0 ? naming.destination_ids[0] : 0;
 }
 
 std::uint32_t Spool::known(std::uint32_t pipeline, const std::string& name) const {
@@ -81,29 +125,6 @@ std::optional<Spool::StepName> Spool::step_name(std::uint32_t id) const {
     return found;
   }
   return std::nullopt;
-}
-
-int Spool::rename(const std::vector<Renamed>& all) {
-  Changes changes;
-  Lock lock(mutex_);
-  for (const Renamed& r : all) {
-    const auto value = state_.value(key_of(r.pipeline, r.from));
-    if (!value) continue;
-    changes.state.push_back({key_of(r.pipeline, r.from), "", true});
-    changes.state.push_back({key_of(r.pipeline, r.to), *value, false});
-  }
-  return changes.state.empty() ? 0 : write_note(changes);
-}
-
-int Spool::rename_destination(const std::string& from, const std::string& to) {
-  Lock lock(mutex_);
-  const auto value = state_.value(kDestination + from);
-  if (!value) return 0;
-  if (const auto other = state_.value(kDestination + to)) {
-    if (!queues_.empty(number_of(*other))) return EBUSY;
-    queues_.end(number_of(*other));
-  }
-  return write_note({{{kDestination + from, "", true}, {kDestination + to, *value, false}}, {}});
 }
 
 void Spool::keep_destinations(const std::vector<std::uint32_t>& ids) {

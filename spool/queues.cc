@@ -11,41 +11,66 @@ constexpr std::size_t kMostEntries = 20'000;  // of batches that all have passed
 
 std::string shed_key(std::uint32_t destination) { return "shed/" + std::to_string(destination); }
 
+// Of ascending numbers, the first behind one.
+template <class Numbered>
+auto behind(Numbered& all, std::uint64_t number) {
+  return std::upper_bound(all.begin(), all.end(), number,
+                          [](std::uint64_t n, const auto& one) { return n < one.number; });
+}
+
 }  // namespace
 
-std::deque<Queues::Entry>::const_iterator Queues::behind(std::uint64_t number) const {
-  return std::upper_bound(entries_.begin(), entries_.end(), number,
-                          [](std::uint64_t n, const Entry& e) { return n < e.number; });
+const Queues::Entry& Queues::entry(std::uint64_t number) const { return *(behind(entries_, number) - 1); }
+
+const Queues::List& Queues::list(std::uint32_t destination) const {
+  static const List none;
+  const auto it = lists_.find(destination);
+  return it == lists_.end() ? none : it->second;
 }
 
-std::deque<Queues::Entry>::iterator Queues::behind(std::uint64_t number) {
-  return std::upper_bound(entries_.begin(), entries_.end(), number,
-                          [](std::uint64_t n, const Entry& e) { return n < e.number; });
+void Queues::add(const Entry& entry, const Shares& shares) {
+  if (shares.empty()) return;
+  for (auto [id, events] : shares) lists_[id].push_back({entry.number, events});
+  entries_.push_back(entry);
 }
 
-void Queues::append(Entry entry) {
-  for (auto [id, events] : entry.destinations) {
+void Queues::append(Entry entry, const Shares& shares) {
+  for (auto [id, events] : shares) {
     Destination& d = destinations_[id];
     d.cursor.appended += events;
     d.bytes += entry.place.size;
   }
-  if (!entry.destinations.empty()) entries_.push_back(std::move(entry));
+  add(entry, shares);
 }
 
+void Queues::found(Entry entry, const Shares& shares) { add(entry, shares); }
+
 void Queues::move(std::uint64_t number, const Log::Place& place) {
-  for (auto e = entries_.rbegin(); e != entries_.rend(); ++e)
-    if (e->number == number) {
-      e->place = place;
-      return;
-    }
+  const auto it = behind(entries_, number);
+  if (it != entries_.begin() && (it - 1)->number == number) (it - 1)->place = place;
 }
 
 void Queues::forget(std::uint64_t number) {
   while (!entries_.empty() && entries_.front().number <= number) entries_.pop_front();
+  cut_lists();
 }
 
 void Queues::forget_many(std::uint64_t needed) {
+  if (entries_.size() <= kMostEntries || entries_.front().number >= needed) return;
   while (entries_.size() > kMostEntries && entries_.front().number < needed) entries_.pop_front();
+  cut_lists();
+}
+
+// To the records that are there.
+void Queues::cut_lists() {
+  const std::uint64_t first = entries_.empty() ? UINT64_MAX : entries_.front().number;
+  for (auto& [id, list] : lists_)
+    while (!list.empty() && list.front().number < first) list.pop_front();
+}
+
+void Queues::end(std::uint32_t destination) {
+  destinations_.erase(destination);
+  lists_.erase(destination);
 }
 
 void Queues::begin(std::uint32_t destination, std::uint64_t last_record) {
@@ -54,8 +79,9 @@ void Queues::begin(std::uint32_t destination, std::uint64_t last_record) {
 }
 
 void Queues::keep(const std::vector<std::uint32_t>& ids) {
-  std::erase_if(destinations_,
-                [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); });
+  const auto gone = [&](const auto& d) { return std::find(ids.begin(), ids.end(), d.first) == ids.end(); };
+  std::erase_if(destinations_, gone);
+  std::erase_if(lists_, gone);
 }
 
 bool Queues::empty(std::uint32_t destination) const {
@@ -74,9 +100,9 @@ Queues::Waiting Queues::waiting(std::uint32_t id, const Destination& d) const {
   w.events = d.cursor.appended - d.cursor.passed;
   w.bytes = d.bytes;
   if (w.events == 0) return w;
-  for (auto entry = behind(d.cursor.number); entry != entries_.end() && w.oldest == 0; ++entry)
-    for (auto [to, events] : entry->destinations)
-      if (to == id) w.oldest = entry->appended_at;
+  const List& records = list(id);
+  if (const auto first = behind(records, d.cursor.number); first != records.end())
+    w.oldest = entry(first->number).appended_at;
   return w;
 }
 
@@ -106,13 +132,11 @@ std::uint64_t Queues::first_needed(std::uint64_t next) const {
 
 const Queues::Entry* Queues::next(std::uint32_t destination, std::uint64_t after, std::uint64_t visible,
                                   std::uint32_t* events) const {
-  for (auto entry = behind(after); entry != entries_.end() && entry->number <= visible; ++entry)
-    for (auto [id, count] : entry->destinations)
-      if (id == destination) {
-        *events = count;
-        return &*entry;
-      }
-  return nullptr;
+  const List& records = list(destination);
+  const auto first = behind(records, after);
+  if (first == records.end() || first->number > visible) return nullptr;
+  *events = first->events;
+  return &entry(first->number);
 }
 
 void Queues::in_hand(std::uint32_t destination, std::uint64_t number) {
@@ -122,12 +146,11 @@ void Queues::in_hand(std::uint32_t destination, std::uint64_t number) {
 
 std::vector<StateChange> Queues::passed(std::uint32_t destination, std::uint64_t number) {
   Destination& d = destinations_[destination];
-  for (auto entry = behind(d.cursor.number); entry != entries_.end() && entry->number <= number; ++entry)
-    for (auto [id, events] : entry->destinations)
-      if (id == destination) {
-        d.cursor.passed += events;
-        d.bytes -= std::min<std::uint64_t>(d.bytes, entry->place.size);
-      }
+  const List& records = list(destination);
+  for (auto r = behind(records, d.cursor.number); r != records.end() && r->number <= number; ++r) {
+    d.cursor.passed += r->events;
+    d.bytes -= std::min<std::uint64_t>(d.bytes, entry(r->number).place.size);
+  }
   d.cursor.number = std::max(d.cursor.number, number);
   cursors_changed_ = true;
   if (d.shed.empty() || d.shed.back().second > d.cursor.number) return {};
@@ -145,15 +168,15 @@ Queues::Shedding Queues::to_shed(std::uint32_t destination, std::uint64_t most_b
   const Destination& d = found->second;
   const std::uint64_t in_hand = std::max(d.cursor.number, d.in_hand);
   std::uint64_t bytes = d.bytes, first = 0, last = 0;
-  for (auto entry = behind(in_hand);
-       entry != entries_.end() && (bytes > most_bytes || entry->appended_at < oldest); ++entry)
-    for (auto [id, n] : entry->destinations)
-      if (id == destination) {
-        shedding.events += n;
-        bytes -= std::min<std::uint64_t>(bytes, entry->place.size);
-        if (first == 0) first = entry->number;
-        last = entry->number;
-      }
+  const List& records = list(destination);
+  for (auto r = behind(records, in_hand); r != records.end(); ++r) {
+    const Entry& e = entry(r->number);
+    if (bytes <= most_bytes && e.appended_at >= oldest) break;
+    shedding.events += r->events;
+    bytes -= std::min<std::uint64_t>(bytes, e.place.size);
+    if (first == 0) first = e.number;
+    last = e.number;
+  }
   if (shedding.events == 0) return shedding;
   shedding.ranges = d.shed;
   if (!shedding.ranges.empty() && shedding.ranges.back().second >= in_hand)
@@ -177,15 +200,17 @@ void Queues::shed(std::uint32_t destination, Shedding shedding) {
 
 // Takes the destination out of the records that it gave up, and counts them as passed.
 void Queues::apply_shed(std::uint32_t destination, Destination& d) {
-  for (auto [from, to] : d.shed)
-    for (auto entry = behind(std::max(from == 0 ? 0 : from - 1, d.cursor.number));
-         entry != entries_.end() && entry->number <= to; ++entry)
-      std::erase_if(entry->destinations, [&, e = entry](const std::pair<std::uint32_t, std::uint32_t>& one) {
-        if (one.first != destination) return false;
-        d.cursor.passed += one.second;
-        d.bytes -= std::min<std::uint64_t>(d.bytes, e->place.size);
-        return true;
-      });
+  List& records = lists_[destination];
+  for (auto [from, to] : d.shed) {
+    const auto begin = behind(records, std::max(from == 0 ? 0 : from - 1, d.cursor.number));
+    const auto end = behind(records, to);
+    if (begin >= end) continue;
+    for (auto r = begin; r != end; ++r) {
+      d.cursor.passed += r->events;
+      d.bytes -= std::min<std::uint64_t>(d.bytes, entry(r->number).place.size);
+    }
+    records.erase(begin, end);
+  }
   cursors_changed_ = true;
 }
 
@@ -207,10 +232,11 @@ void Queues::note_appended(std::uint32_t destination, std::uint64_t events) {
 }
 
 std::map<std::uint32_t, std::uint64_t> Queues::recovered(const State& state, bool damaged) {
-  for (const Entry& e : entries_)
-    for (auto [id, events] : e.destinations)
-      if (auto it = destinations_.find(id); it != destinations_.end() && e.number > it->second.cursor.number)
-        it->second.bytes += e.place.size;
+  for (auto& [id, d] : destinations_) {
+    const List& records = list(id);
+    for (auto r = behind(records, d.cursor.number); r != records.end(); ++r)
+      d.bytes += entry(r->number).place.size;
+  }
   for (auto& [id, d] : destinations_) {
     const auto ranges = state.value(shed_key(id));
     if (!ranges) continue;
@@ -228,9 +254,8 @@ std::map<std::uint32_t, std::uint64_t> Queues::recovered(const State& state, boo
   std::map<std::uint32_t, std::uint64_t> destroyed;
   for (auto& [id, d] : destinations_) {
     std::uint64_t there = 0;
-    for (auto e = behind(d.cursor.number); e != entries_.end(); ++e)
-      for (auto [to, events] : e->destinations)
-        if (to == id) there += events;
+    const List& records = list(id);
+    for (auto r = behind(records, d.cursor.number); r != records.end(); ++r) there += r->events;
     // One that was passed before it was destroyed was appended all the same, though its record does not say so any more.
     if (damaged) d.cursor.appended = std::max(d.cursor.appended, d.cursor.passed + there);
     const std::uint64_t passed = d.cursor.appended - std::min(there, d.cursor.appended);

@@ -21,8 +21,8 @@ class Queues {
     std::uint64_t number = 0, epoch = 0;
     Log::Place place;
     std::int64_t appended_at = 0;
-    std::vector<std::pair<std::uint32_t, std::uint32_t>> destinations;  // id, events for it
   };
+  using Shares = std::vector<std::pair<std::uint32_t, std::uint32_t>>;  // id of a destination, events for it
   struct Waiting {
     std::uint64_t appended = 0, events = 0, bytes = 0;
     std::int64_t oldest = 0;  // when the first of them was appended; 0: none waits
@@ -30,7 +30,7 @@ class Queues {
 
   // ---- records ----
   // A batch that was appended: its events wait, also where no destination gets any of them.
-  void append(Entry entry);
+  void append(Entry entry, const Shares& shares);
   void move(std::uint64_t number, const Log::Place& place);
   // Those up to this one are not in the log any more.
   void forget(std::uint64_t number);
@@ -41,7 +41,7 @@ class Queues {
   // ---- destinations ----
   // One that begins behind this record, if it is not known.
   void begin(std::uint32_t destination, std::uint64_t last_record);
-  void end(std::uint32_t destination) { destinations_.erase(destination); }
+  void end(std::uint32_t destination);
   void keep(const std::vector<std::uint32_t>& ids);
   bool empty(std::uint32_t destination) const;
   std::uint64_t cursor(std::uint32_t destination) const;  // 0 if it is not known
@@ -54,6 +54,7 @@ class Queues {
   std::uint64_t first_needed(std::uint64_t next) const;
 
   // The first record behind `after`, and not behind `visible`, with events for the destination. Holds until something changes.
+  // Costs the same however much waits for others.
   const Entry* next(std::uint32_t destination, std::uint64_t after, std::uint64_t visible,
                     std::uint32_t* events) const;
   void in_hand(std::uint32_t destination, std::uint64_t number);
@@ -74,12 +75,17 @@ class Queues {
   void restore(const Cursors& cursors);
   void note(const Cursors& cursors);  // of a note: numbers and what was passed
   void note_appended(std::uint32_t destination, std::uint64_t events);
-  void found(Entry entry) { entries_.push_back(std::move(entry)); }
+  void found(Entry entry, const Shares& shares);
   // All records are found: what waits is what is really there. Answers by destination how many events were destroyed, if
   // records were.
   std::map<std::uint32_t, std::uint64_t> recovered(const State& state, bool damaged);
 
  private:
+  struct Share {  // of a record
+    std::uint64_t number = 0;
+    std::uint32_t events = 0;
+  };
+  using List = std::deque<Share>;  // ascending by number
   struct Destination {
     Cursor cursor;
     std::uint64_t bytes = 0;    // of records that wait for it
@@ -88,11 +94,15 @@ class Queues {
         shed;  // ranges of records given up, behind the cursor
   };
   Waiting waiting(std::uint32_t id, const Destination& d) const;
-  std::deque<Entry>::const_iterator behind(std::uint64_t number) const;
-  std::deque<Entry>::iterator behind(std::uint64_t number);
+  void add(const Entry& entry, const Shares& shares);
+  void cut_lists();
+  const Entry& entry(std::uint64_t number) const;  // which is there
+  const List& list(std::uint32_t destination) const;
   void apply_shed(std::uint32_t destination, Destination& d);
 
-  std::deque<Entry> entries_;  // of all segments, by number
+  std::deque<Entry> entries_;  // of all segments, by number; those with events for somebody
+  // By destination: which of them have events for it, also those that it has passed.
+  std::map<std::uint32_t, List> lists_;
   std::map<std::uint32_t, Destination> destinations_;
   bool cursors_changed_ = false;
 };

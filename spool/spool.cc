@@ -11,6 +11,7 @@ namespace {
 constexpr auto kNoteEvery = 200ms;  // how often cursors are noted while they move
 constexpr auto kWaitForDisk = 1s;
 constexpr auto kRetrySync = 100ms;                // after a failed fsync that could not be made good either
+constexpr int kSyncsOfFull = 3;                   // of a segment, before the next one is begun
 constexpr std::size_t kMostUndurable = 8u << 20;  // bytes that are kept until they are synced
 }  // namespace
 
@@ -62,7 +63,7 @@ std::optional<Problem> Spool::recover() {
         state_.apply(batch.changes);
         for (auto [id, events] : batch.destinations) queues_.note_appended(id, events);
       }
-      queues_.found({r.number, r.epoch, r.place, batch.appended_at, batch.destinations});
+      queues_.found({r.number, r.epoch, r.place, batch.appended_at}, batch.destinations);
     }
   }
   Recovery& recovery = log_.recovery();
@@ -143,6 +144,13 @@ int Spool::append(const Append& a) {
     if (stopping_) return ECANCELED;
     if (log_.undurable_bytes() >= 2 * kMostUndurable) return EAGAIN;
     progress_.wait(mutex_, [&]() REQUIRES(mutex_) { return !log_.syncing() || !log_.full(); });
+    // What the full segment owes to the disk is synced without the lock: others append notes, read and pass meanwhile.
+    for (int i = 0; i < kSyncsOfFull && log_.full() && log_.last() > log_.durable() && !log_.rewriting() &&
+                    settings_.sync != SpoolSync::os;
+         ++i) {
+      sync();
+      progress_.wait(mutex_, [&]() REQUIRES(mutex_) { return !log_.syncing() || !log_.full(); });
+    }
     if (log_.full()) {
       if (owes_note())
         if (int error = write_note({})) return error;  // the snapshot holds these counters already
@@ -153,12 +161,12 @@ int Spool::append(const Append& a) {
     }
     if (!state_.counters().news().empty())  // its counters must be known before it
       if (int error = write_note({})) return error;
-    Queues::Entry entry{0, identity_.epoch, {}, now, a.destinations};
+    Queues::Entry entry{0, identity_.epoch, {}, now};
     if (int error = log_.write(RecordType::batch, std::move(record), a.compressed, &entry.place))
       return error;
     entry.number = log_.last();
     state_.apply(a.changes);
-    queues_.append(std::move(entry));
+    queues_.append(std::move(entry), a.destinations);
     if (acknowledged_) acknowledged_->written(log_.last(), a.changes, a.destinations);
   }
   work_.notify_one();
@@ -233,8 +241,8 @@ void Spool::rewrite() {
   if (rewritten.began) state_.stands_in_snapshot();
   if (rewritten.done)
     for (const auto& [number, place] : rewritten.moved) queues_.move(number, place);
-  else
-    std::this_thread::sleep_for(kRetrySync);
+  else  // without the lock
+    work_.wait_for(mutex_, kRetrySync, [&]() REQUIRES(mutex_) { return stopping_; });
 }
 
 void Spool::run_sync() {

@@ -115,25 +115,31 @@ class Spool {
   // The id kept under this name, made if there is none; 0 if it could not be written. Names may change, ids
   // do not.
   std::uint32_t destination(const std::string& name);
-  std::uint32_t pipeline(const std::string& name);
-  std::uint32_t step(std::uint32_t pipeline, const std::string& name);  // one with memory
-  // The same, if there is one already; else 0. `pipeline`: whose step it is; 0: it is a pipeline's name itself.
+  // Of a pipeline, or of a step with memory; 0 if there is none. `pipeline`: whose step it is; 0: it is a pipeline's name itself.
   std::uint32_t known(std::uint32_t pipeline, const std::string& name) const;
   struct StepName {
     std::uint32_t pipeline = 0;
     std::string pipeline_name, step;  // "": the pipeline's id has no name any more
   };
   std::optional<StepName> step_name(std::uint32_t id) const;
-  // Gives ids of pipelines and steps to other names, whose own ids are forgotten; all at once. An errno value. A name without
-  // an id is passed over.
+  // Gives the id of a pipeline or step to another name, whose own id is forgotten. A name without an id is passed over.
   struct Renamed {
     std::uint32_t pipeline = 0;  // as in `known`
     std::string from, to;
   };
-  int rename(const std::vector<Renamed>& all);
-  // Gives a destination's id to another name, whose own id is forgotten. An errno value; EBUSY: events wait
-  // for that other one. Nothing happens if the old name has no id.
-  int rename_destination(const std::string& from, const std::string& to);
+  // All that a configuration calls by names, and the ids that these get: those that they have, those of their former names, or new
+  // ones. It is noted in one record: either all of it, or nothing has changed.
+  struct Naming {
+    std::vector<std::pair<std::string, std::string>> destinations;  // name, former name or ""
+    std::vector<Renamed> renamed;                                   // done first
+    std::vector<std::string> pipelines;
+    std::vector<std::pair<std::size_t, std::string>> steps;  // with memory: place in `pipelines`, name
+    Changes changes;                                         // that stand in the same record
+    std::vector<std::uint32_t> destination_ids, pipeline_ids, step_ids;  // the answer, in the same order
+    std::string
+        waiting;  // with EBUSY: the destination, for which events wait, whose name another one would get
+  };
+  int name(Naming& naming);  // an errno value
   // Sets which destinations exist; forgets the cursors, names and ids of others. The caller has seen to what
   // waits for those.
   void keep_destinations(const std::vector<std::uint32_t>& ids);
@@ -204,7 +210,6 @@ class Spool {
   void rewrite() REQUIRES(mutex_);
 
   int write_note(const Changes& changes) REQUIRES(mutex_);
-  std::uint32_t id(const std::string& key, const std::string& next_key) REQUIRES(mutex_);
   bool owes_note() const REQUIRES(mutex_) { return queues_.cursors_changed() || state_.owes_note(); }
   std::uint64_t first_needed() const REQUIRES(mutex_) { return queues_.first_needed(log_.last() + 1); }
   std::uint64_t visible() const REQUIRES(mutex_) {

@@ -26,6 +26,14 @@ int write_whole(const std::string& path, const std::string& contents, unsigned m
   ::close(fd);
   if (error == 0 && ::rename(temporary.c_str(), path.c_str()) != 0) error = errno;
   if (error != 0) ::unlink(temporary.c_str());
+  if (error != 0) return error;
+  // The name itself lasts once its folder is on disk.
+  const std::size_t slash = path.rfind('/');
+  const std::string folder = slash == std::string::npos ? "." : slash == 0 ? "/" : path.substr(0, slash);
+  const int dir = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+  if (dir < 0) return errno;
+  if (::fsync(dir) != 0) error = errno;
+  ::close(dir);
   return error;
 }
 

@@ -15,9 +15,15 @@ namespace dingle {
 
 using namespace block_format;
 
-std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load) {
+void Block::note_damage() const {
+  damaged_ = true;
+  if (throws_) throw DamagedBlock();
+}
+
+std::unique_ptr<Block> Block::open(std::string_view directory, ChunkLoader load, bool throws) {
   ByteReader r(directory);
   auto block = std::make_unique<Block>();
+  block->throws_ = throws;
   block->load_ = std::move(load);
   const std::uint64_t version = r.varint();
   if (version != 1 && version != 2) return nullptr;
@@ -79,20 +85,23 @@ std::string_view Block::chunk(std::size_t number) const {
   auto [it, added] = chunks_.try_emplace(number);
   if (!added) return it->second;
   auto compressed = load_(number);
-  if (!compressed) return damaged_ = true, std::string_view();
+  if (!compressed) return note_damage(), std::string_view();
   const auto size = ZSTD_getFrameContentSize(compressed->data(), compressed->size());
   if (size == ZSTD_CONTENTSIZE_ERROR || size == ZSTD_CONTENTSIZE_UNKNOWN || size > kLargestChunk)
-    return damaged_ = true, std::string_view();
+    return note_damage(), std::string_view();
   it->second.resize(size);
   const std::size_t n = ZSTD_decompress(it->second.data(), size, compressed->data(), compressed->size());
-  if (ZSTD_isError(n)) damaged_ = true, it->second.clear();
+  if (ZSTD_isError(n)) {
+    it->second.clear();
+    note_damage();
+  }
   return it->second;
 }
 
 // Empty if it is damaged.
 std::string_view Block::bytes_of(const Column& c) const {
   const std::string_view bytes = chunk(c.chunk);
-  if (c.offset > bytes.size() || c.size > bytes.size() - c.offset) return damaged_ = true, std::string_view();
+  if (c.offset > bytes.size() || c.size > bytes.size() - c.offset) return note_damage(), std::string_view();
   return bytes.substr(c.offset, c.size);
 }
 
@@ -169,8 +178,8 @@ void Block::load(Column& c) const {
     }
   }
   if (!r.ok()) {
-    damaged_ = true;
     c.values.assign(count_, Value());
+    note_damage();
   }
 }
 
@@ -341,7 +350,7 @@ void Block::origins(std::vector<EventOrigin>& all) const {
     ByteReader r(bytes_of(columns_[at - 1u]));
     const Rows rows(r, count_);
     each_integer(r, rows, [&](std::size_t row, std::uint64_t v) { all[row].*member = v; });
-    damaged_ = damaged_ || !r.ok();
+    if (!r.ok()) note_damage();
   };
   read(kStream, &EventOrigin::stream);
   read(kPosition, &EventOrigin::position);

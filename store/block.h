@@ -23,6 +23,7 @@
 #include <memory>
 #include <optional>
 #include <span>
+#include <stdexcept>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -84,12 +85,18 @@ class BlockEncoder {
   std::unique_ptr<Memory> memory_;
 };
 
+// Thrown where a column is asked for that cannot be read: what stands in it is nobody's to guess.
+struct DamagedBlock : std::runtime_error {
+  DamagedBlock() : std::runtime_error("a block is damaged") {}
+};
+
 // Reads a block. Columns are decompressed when they are first asked for. Not thread-safe.
 class Block : public FieldReader {
  public:
   using ChunkLoader = std::function<std::optional<std::string>(std::size_t chunk)>;
-  // Nothing if the directory is damaged.
-  static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load);
+  // Nothing if the directory is damaged. `throws`: DamagedBlock, at the first column that cannot be read, of all calls that read
+  // one; else it looks absent, and `damaged` says so.
+  static std::unique_ptr<Block> open(std::string_view directory, ChunkLoader load, bool throws = false);
 
   std::size_t count() const { return count_; }
   std::uint64_t serial() const { return names_.serial(); }  // another one for each block that is opened
@@ -171,6 +178,8 @@ class Block : public FieldReader {
   std::vector<FieldId> fields_;  // of the columns, close together: what is looked for most
   std::array<std::uint16_t, block_format::kFixed> fixed_{};  // where the fixed columns are, + 1
   mutable std::map<std::size_t, std::string> chunks_;
+  void note_damage() const;
+  bool throws_ = false;
   mutable bool damaged_ = false;
   NameDictionary names_;  // of its columns
 };

@@ -36,12 +36,28 @@ CREATE TABLE IF NOT EXISTS taken(one INTEGER PRIMARY KEY CHECK(one = 1), events 
 CREATE TABLE IF NOT EXISTS sender(spool INTEGER PRIMARY KEY, epoch INTEGER NOT NULL, nonce INTEGER NOT NULL);
 )";
 
+// A damaged page is no chunk; what cannot be read for another reason is not known.
+std::optional<std::string> sound_chunk(Statement& query, std::int64_t block, std::size_t number) {
+  try {
+    return ask_chunk(query, block, number);
+  } catch (const SqliteError& e) {
+    query.reset();
+    if (!is_damage(e)) throw;
+    return std::nullopt;
+  }
+}
+
 std::unique_ptr<Block> open_block(Connection& connection, std::int64_t id) {
   Statement s(connection.get(), "SELECT directory FROM block WHERE id = ?");
   s.bind(1, id);
-  if (!s.step()) return nullptr;
+  try {
+    if (!s.step()) return nullptr;
+  } catch (const SqliteError& e) {
+    if (!is_damage(e)) throw;
+    return nullptr;
+  }
   const auto chunk = std::make_shared<Statement>(connection.get(), chunk_query(connection));
-  return Block::open(s.blob(0), [chunk, id](std::size_t number) { return ask_chunk(*chunk, id, number); });
+  return Block::open(s.blob(0), [chunk, id](std::size_t number) { return sound_chunk(*chunk, id, number); });
 }
 
 // Events of open blocks, with memory for their fields.
@@ -397,23 +413,37 @@ std::vector<IndexReader::BlockInfo> IndexReader::blocks(std::int64_t from, std::
 }
 
 std::string IndexReader::filter(std::int64_t block) {
-  return blob_of(filter_, "SELECT data FROM filter WHERE block = ?", block).value_or("");
+  try {
+    return blob_of(filter_, "SELECT data FROM filter WHERE block = ?", block).value_or("");
+  } catch (const SqliteError& e) {
+    if (!is_damage(e)) throw;
+    return "";
+  }
 }
 
 std::unique_ptr<Block> IndexReader::open(std::int64_t block) {
-  const auto directory = blob_of(directory_, "SELECT directory FROM block WHERE id = ?", block);
+  std::optional<std::string> directory;
+  try {
+    directory = blob_of(directory_, "SELECT directory FROM block WHERE id = ?", block);
+  } catch (const SqliteError& e) {
+    if (!is_damage(e)) throw;
+  }
   if (!directory) return nullptr;
-  return Block::open(*directory, [this, block](std::size_t number) {
-    const std::lock_guard lock(mutex_);
-    if (!chunk_) chunk_.emplace(connection_.get(), chunk_query(connection_));
-    return ask_chunk(*chunk_, block, number);
-  });
+  return Block::open(
+      *directory,
+      [this, block](std::size_t number) {
+        const std::lock_guard lock(mutex_);
+        if (!chunk_) chunk_.emplace(connection_.get(), chunk_query(connection_));
+        return sound_chunk(*chunk_, block, number);
+      },
+      true);
 }
 
 std::optional<std::string> IndexReader::blob_of(std::optional<Statement>& statement, const char* sql,
                                                 std::int64_t block) {
   const std::lock_guard lock(mutex_);
   if (!statement) statement.emplace(connection_.get(), sql);
+  statement->reset();
   statement->bind(1, block);
   const std::optional<std::string> blob =
       statement->step() ? std::optional(statement->blob(0)) : std::nullopt;

@@ -105,8 +105,9 @@ class IndexReader {
   };
   std::vector<BlockInfo> blocks(std::int64_t from,
                                 std::int64_t to);  // that overlap [from, to]; the newest first
-  std::string filter(std::int64_t block);
-  std::unique_ptr<Block> open(std::int64_t block);  // nullptr if it was merged away meanwhile, or is damaged
+  std::string filter(std::int64_t block);          // "": it is damaged
+  // nullptr if it was merged away meanwhile, or is damaged. Of a column that is, the block throws.
+  std::unique_ptr<Block> open(std::int64_t block);
   // Holds one state of the file while the reader works.
   void begin() { connection_.run("BEGIN"); }
   void end() { connection_.run("COMMIT"); }

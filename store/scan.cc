@@ -17,8 +17,8 @@ std::vector<std::uint64_t> words_of(const Query& query) {
 
 // The block, unless nothing of it can satisfy the query.
 std::unique_ptr<Block> open_wanted(IndexReader& reader, const std::string& index, std::int64_t id,
-                                   const std::vector<std::uint64_t>& words, const Query& query,
-                                   Scanned& scanned) {
+                                   std::uint64_t count, const std::vector<std::uint64_t>& words,
+                                   const Query& query, Scanned& scanned) {
   if (!words.empty()) {
     const std::string filter = reader.filter(id);
     const auto bits = bloom_bits(filter);
@@ -33,7 +33,7 @@ std::unique_ptr<Block> open_wanted(IndexReader& reader, const std::string& index
   }
   auto block = reader.open(id);
   if (!block) {
-    scanned.problems.push_back("index " + index + ": a block is damaged");
+    tell_damage(index, count, scanned);
   } else if (!block->may_satisfy(query.where.bounds()) ||
              (!words.empty() && !block->may_mention(query.where.required_words()))) {
     ++scanned.blocks_left_out;
@@ -49,12 +49,19 @@ void each_event(const IndexReader::BlockInfo& info, Block& block, const Query& q
   const bool all_in_time = query.covers(info.first, info.last);
   for (std::size_t i = 0; i < block.count(); ++i) {
     const std::size_t row = backwards ? block.count() - 1 - i : i;
+    try {
+      if (all_in_time || query.in_time(block.timestamp(row))) {
+        block.select(row);
+        if (!query.is_conditional() || query.where.holds(block)) {
+          visit(row);
+          ++scanned.matched;
+        }
+      }
+    } catch (const DamagedBlock&) {  // what was visited before did not need what cannot be read
+      scanned.damaged += block.count() - i;
+      throw;
+    }
     ++scanned.events;
-    if (!all_in_time && !query.in_time(block.timestamp(row))) continue;
-    block.select(row);
-    if (query.is_conditional() && !query.where.holds(block)) continue;
-    ++scanned.matched;
-    visit(row);
   }
 }
 
@@ -63,20 +70,47 @@ void add(Scanned& to, const Scanned& more) {
   to.blocks_left_out += more.blocks_left_out;
   to.events += more.events;
   to.matched += more.matched;
+  to.damaged += more.damaged;
   to.stopped = to.stopped || more.stopped;
+  to.unread = to.unread || more.unread;
   to.problems.insert(to.problems.end(), more.problems.begin(), more.problems.end());
 }
 
 }  // namespace
 
+void tell_damage(const std::string& index, std::uint64_t events, Scanned& scanned) {
+  scanned.damaged += events;
+  const std::string text = "index " + index + ": blocks are damaged; their events are left out";
+  if (std::find(scanned.problems.begin(), scanned.problems.end(), text) == scanned.problems.end())
+    scanned.problems.push_back(text);
+}
+
+namespace {
+bool is_asked_for(const Query& query, const std::string& index) {
+  return query.indexes.empty() ||
+         std::any_of(query.indexes.begin(), query.indexes.end(),
+                     [&](const std::string& glob) { return matches_glob(index, glob); });
+}
+}  // namespace
+
+void tell_missing(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned) {
+  for (const Store* store : stores)
+    for (const std::string& name : store->missing()) {
+      if (!is_asked_for(query, name)) continue;
+      scanned.unread = true;
+      scanned.problems.push_back(
+          "index " + name +
+          ": its file is gone: what it held is missing here (put it back, or give it up: "
+          "dingle indexes delete " +
+          name + ")");
+    }
+}
+
 std::vector<Searched> newest_first(const std::vector<const Store*>& stores, const Query& query) {
   std::vector<std::pair<std::int64_t, Searched>> all;
   for (const Store* store : stores)
     for (const std::string& name : store->names())
-      if (query.indexes.empty() ||
-          std::any_of(query.indexes.begin(), query.indexes.end(),
-                      [&](const std::string& glob) { return matches_glob(name, glob); }))
-        all.push_back({0, {name, store->path_of(name)}});
+      if (is_asked_for(query, name)) all.push_back({0, {name, store->path_of(name)}});
   if (all.size() > 1) {
     for (auto& [last, index] : all) {
       try {
@@ -96,6 +130,7 @@ void scan_blocks(
     const std::function<bool(const std::string&, const IndexReader::BlockInfo&, Block&)>& visit) {
   const std::vector<std::uint64_t> words = words_of(query);
   if (query.from >= query.to) return;
+  tell_missing(stores, query, scanned);
   std::vector<Searched> indexes = newest_first(stores, query);
   if (query.oldest) std::reverse(indexes.begin(), indexes.end());
   for (const auto& [name, path] : indexes) {
@@ -115,14 +150,17 @@ void scan_blocks(
           ++scanned.blocks_left_out;
           continue;
         }
-        const auto block = open_wanted(reader, name, info.id, words, query, scanned);
-        if (!block) continue;
-        const bool goes_on = visit(name, info, *block);
-        if (block->damaged()) scanned.problems.push_back("index " + name + ": a block is damaged");
-        if (!goes_on) return;
+        const std::uint64_t damaged = scanned.damaged;
+        try {
+          const auto block = open_wanted(reader, name, info.id, info.count, words, query, scanned);
+          if (block && !visit(name, info, *block)) return;
+        } catch (const DamagedBlock&) {
+          tell_damage(name, scanned.damaged == damaged ? info.count : 0, scanned);
+        }
       }
       reader.end();
     } catch (const SqliteError& error) {
+      scanned.unread = true;
       scanned.problems.push_back("index " + name + ": " + error.what());
     }
   }
@@ -144,6 +182,7 @@ void scan_in_parallel(const std::vector<const Store*>& stores, const Query& quer
   constexpr std::size_t kFewBlocks = 8;  // for which another thread is not worth while
   if (query.from >= query.to) return;
   const std::vector<std::uint64_t> words = words_of(query);
+  tell_missing(stores, query, scanned);
   std::vector<Visitor> visits{make()};
   for (const Searched& index : newest_first(stores, query)) {
     const std::string& name = index.name;
@@ -157,6 +196,16 @@ void scan_in_parallel(const std::vector<const Store*>& stores, const Query& quer
       while (visits.size() < workers) visits.push_back(make());
       std::atomic<std::size_t> next{0};
       std::vector<Scanned> of_workers(workers);
+      const auto visit_block = [&](const IndexReader::BlockInfo& info, const Visitor& visitor, Scanned& own) {
+        const auto block = open_wanted(reader, name, info.id, info.count, words, query, own);
+        if (!block) return;
+        if (!visitor.block || query.is_conditional() || !query.covers(info.first, info.last) ||
+            !visitor.block(info, *block))
+          return each_event(info, *block, query, false, own,
+                            [&](std::size_t row) { visitor.event(*block, row); });
+        own.events += block->count();
+        own.matched += block->count();
+      };
       const auto work = [&](std::size_t w) {
         Scanned& own = of_workers[w];
         try {
@@ -166,20 +215,15 @@ void scan_in_parallel(const std::vector<const Store*>& stores, const Query& quer
               return;
             }
             ++own.blocks;
-            const auto block = open_wanted(reader, name, blocks[at].id, words, query, own);
-            if (!block) continue;
-            const Visitor& visitor = visits[w];
-            if (visitor.block && !query.is_conditional() && query.covers(blocks[at].first, blocks[at].last) &&
-                visitor.block(blocks[at], *block)) {
-              own.events += block->count();
-              own.matched += block->count();
-            } else {
-              each_event(blocks[at], *block, query, false, own,
-                         [&](std::size_t row) { visitor.event(*block, row); });
+            const std::uint64_t damaged = own.damaged;
+            try {
+              visit_block(blocks[at], visits[w], own);
+            } catch (const DamagedBlock&) {
+              tell_damage(name, own.damaged == damaged ? blocks[at].count : 0, own);
             }
-            if (block->damaged()) own.problems.push_back("index " + name + ": a block is damaged");
           }
         } catch (const SqliteError& error) {
+          own.unread = true;
           own.problems.push_back("index " + name + ": " + error.what());
           next = blocks.size();
         }
@@ -191,6 +235,7 @@ void scan_in_parallel(const std::vector<const Store*>& stores, const Query& quer
       for (const Scanned& own : of_workers) add(scanned, own);
       reader.end();
     } catch (const SqliteError& error) {
+      scanned.unread = true;
       scanned.problems.push_back("index " + name + ": " + error.what());
     }
   }

@@ -15,6 +15,12 @@ struct Searched {
 // The indexes that the query names; those with the newest events first.
 std::vector<Searched> newest_first(const std::vector<const Store*>& stores, const Query& query);
 
+// Events that are left out, since their block cannot be read. Of one index it is told once.
+void tell_damage(const std::string& index, std::uint64_t events, Scanned& scanned);
+
+// Indexes that the query asks for and that are gone: whatever is found is not all.
+void tell_missing(const std::vector<const Store*>& stores, const Query& query, Scanned& scanned);
+
 using SkipBlock = std::function<bool(const IndexReader::BlockInfo&)>;
 
 // Calls `visit(index, info, block)` for every block that may hold something of the query, until it answers false; `skip` true leaves a

@@ -53,16 +53,16 @@ std::vector<FoundEvent> find_events(const std::vector<const Store*>& stores, con
         found.order = block.order(row);
         if (after && (oldest ? found.place() <= *after : found.place() >= *after)) return;
         if (kept.count(found.order)) return;
+        if (heap.size() == limit && !newer(found, heap.front())) return;
+        found.index = index;
+        write(block.event(row, fields, more), found.json);  // before anything makes room: it may be damaged
         if (heap.size() == limit) {
-          if (!newer(found, heap.front())) return;
           kept.erase(heap.front().order);
           bytes -= heap.front().json.size();
           std::pop_heap(heap.begin(), heap.end(), newer);
           heap.pop_back();
         }
         kept.insert(found.order);
-        found.index = index;
-        write(block.event(row, fields, more), found.json);
         bytes += found.json.size();
         // Too many bytes: the oldest make room, and the answer is short.
         while (bytes > most_bytes && !heap.empty() && newer(found, heap.front())) {
@@ -121,6 +121,7 @@ FieldsSeen fields_seen(const std::vector<const Store*>& stores, const Query& que
     }
   };
   const bool all_time = query.to == std::numeric_limits<std::int64_t>::max();
+  tell_missing(stores, query, scanned);
   for (const auto& [name, path] : newest_first(stores, query)) {
     if (query.from >= query.to) break;
     ++scanned.indexes;
@@ -134,7 +135,10 @@ FieldsSeen fields_seen(const std::vector<const Store*>& stores, const Query& que
           break;
         }
         const auto block = reader.open(info.id);
-        if (!block) continue;
+        if (!block) {
+          tell_damage(name, info.count, scanned);
+          continue;
+        }
         ++scanned.blocks;
         result.events += block->count();
         for (const Block::ColumnInfo& column : block->columns()) {
@@ -150,10 +154,15 @@ FieldsSeen fields_seen(const std::vector<const Store*>& stores, const Query& que
           field.bytes += column.bytes;
           field.kinds[column.kind] += column.present;
           field.own = field.own || !column.more;
-          if (first) add_examples(*block, column, field);
+          try {
+            if (first) add_examples(*block, column, field);
+          } catch (const DamagedBlock&) {
+            tell_damage(name, 0, scanned);  // its directory says all the same what is counted
+          }
         }
       }
     } catch (const SqliteError& error) {
+      scanned.unread = true;
       scanned.problems.push_back("index " + name + ": " + error.what());
     }
   }

@@ -57,10 +57,14 @@ struct Query {
 
 struct Scanned {
   std::uint64_t indexes = 0, blocks = 0, blocks_left_out = 0, events = 0, matched = 0;
+  std::uint64_t damaged = 0;          // events that cannot be read, of blocks that might have fitted
   std::vector<std::string> problems;  // what could not be read
   bool cut = false;                   // there was no room for all that were asked for
   // The time was over before all was read. What was read is the newest: indexes, and blocks within them, come newest first.
   bool stopped = false;
+  bool unread = false;  // an index could not be read, or not to its end
+  // Whether the answer is of all that was asked for.
+  bool complete() const { return !stopped && !unread && damaged == 0; }
 };
 
 // Names of fields that no event in the time of the query has, as far as the newest blocks say: why nothing was found.

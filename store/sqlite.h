@@ -10,6 +10,8 @@
 #include <string>
 #include <string_view>
 
+#include "store/checked_files.h"
+
 namespace dingle {
 
 class SqliteError : public std::runtime_error {
@@ -17,6 +19,26 @@ class SqliteError : public std::runtime_error {
   SqliteError(int code_, const std::string& message) : std::runtime_error(message), code(code_) {}
   int code;  // SQLITE_FULL, SQLITE_BUSY, ...
 };
+
+// Whether the file is damaged, rather than not to be read now.
+inline bool is_damage(const SqliteError& e) {
+  return e.code == SQLITE_CORRUPT || e.code == SQLITE_NOTADB || e.code == SQLITE_IOERR_DATA ||
+         e.code == SQLITE_ERROR;  // the last: a table is not there
+}
+
+// Of the last call; damage is called by its name.
+inline std::string what_happened(sqlite3* db) {
+  return sqlite3_extended_errcode(db) == SQLITE_IOERR_DATA
+             ? "a page of the file is damaged: its checksum is another"
+         : sqlite3_errcode(db) == SQLITE_NOTADB
+             ? "the file is damaged, or was not written by this version of Dingle"
+             : sqlite3_errmsg(db);
+}
+
+// The primary code, but for damage, which has none of its own.
+inline int code_of(sqlite3* db, int code) {
+  return db != nullptr && sqlite3_extended_errcode(db) == SQLITE_IOERR_DATA ? SQLITE_IOERR_DATA : code & 0xff;
+}
 
 class Statement {
  public:
@@ -62,18 +84,22 @@ class Statement {
 
  private:
   void check(int code) {
-    if (code != SQLITE_OK) throw SqliteError(code, sqlite3_errmsg(db_));
+    if (code != SQLITE_OK) throw SqliteError(code_of(db_, code), what_happened(db_));
   }
   sqlite3* db_;
   sqlite3_stmt* statement_ = nullptr;
 };
 
+// To a file whose pages are checked (checked_files.h).
 class Connection {
  public:
   Connection(const std::string& path, int flags) {
-    int code = sqlite3_open_v2(path.c_str(), &db_, flags, nullptr);
+    int code = sqlite3_open_v2(path.c_str(), &db_, flags, checked_vfs());
+    int reserved = kPageChecksum;  // of a file that is new
+    if (code == SQLITE_OK) sqlite3_file_control(db_, "main", SQLITE_FCNTL_RESERVE_BYTES, &reserved);
     if (code != SQLITE_OK) {
-      std::string message = db_ ? sqlite3_errmsg(db_) : "out of memory";
+      const std::string message = db_ ? what_happened(db_) : "out of memory";
+      code = code_of(db_, code);
       sqlite3_close_v2(db_);
       throw SqliteError(code, path + ": " + message);
     }
@@ -83,12 +109,9 @@ class Connection {
   Connection& operator=(const Connection&) = delete;
   ~Connection() { sqlite3_close_v2(db_); }
   void run(const char* sql) {
-    char* message = nullptr;
-    int code = sqlite3_exec(db_, sql, nullptr, nullptr, &message);
+    const int code = sqlite3_exec(db_, sql, nullptr, nullptr, nullptr);
     if (code == SQLITE_OK) return;
-    std::string text = message ? message : "SQLite error";
-    sqlite3_free(message);
-    throw SqliteError(code, text);
+    throw SqliteError(code_of(db_, code), what_happened(db_));
   }
   sqlite3* get() const { return db_; }
   std::int64_t last_row() const { return sqlite3_last_insert_rowid(db_); }

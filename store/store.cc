@@ -17,11 +17,6 @@
 namespace dingle {
 namespace {
 
-bool is_damage(const SqliteError& e) {
-  return e.code == SQLITE_CORRUPT || e.code == SQLITE_NOTADB ||
-         e.code == SQLITE_ERROR;  // the last: a table is not there
-}
-
 constexpr std::size_t kMostOpen = 32;
 constexpr std::size_t kLongestIndexName = 120;
 
@@ -52,7 +47,7 @@ std::string index_name(std::string_view text) {
   return name;
 }
 
-Store::Store(std::string folder) : folder_(std::move(folder)) {
+Store::Store(std::string folder) : folder_(std::move(folder)), roster_(folder_) {
   std::error_code error;
   if (!std::filesystem::exists(folder_ + "/moving", error)) return;
   moves_.begin();
@@ -147,6 +142,10 @@ IndexFile& Store::open(const std::string& index) {
     }
   if (std::filesystem::create_directories(folder_)) ::chmod(folder_.c_str(), 0700);
   auto file = std::make_unique<IndexFile>(path_of(index));
+  {  // before anything is committed to it
+    const std::lock_guard lock(roster_mutex_);
+    if (!roster_.add(index)) throw SqliteError(SQLITE_FULL, folder_ + "/indexes cannot be written");
+  }
   open_.push_front({index, std::move(file), false});
   while (open_.size() > kMostOpen) open_.pop_back();
   return *open_.front().file;
@@ -348,6 +347,21 @@ std::vector<std::string> Store::names() const {
   return all;
 }
 
+std::vector<std::string> Store::missing() const {
+  std::set<std::string> noted;
+  {
+    const std::lock_guard lock(roster_mutex_);
+    noted = roster_.names();
+  }
+  std::vector<std::string> all;
+  for (const std::string& name : noted) {
+    struct stat info;
+    // What cannot be asked about is not known to be gone.
+    if (::stat(path_of(name).c_str(), &info) != 0 && errno == ENOENT) all.push_back(name);
+  }
+  return all;
+}
+
 std::vector<IndexInfo> Store::indexes() const {
   std::vector<IndexInfo> all;
   for (const std::string& name : names()) {
@@ -371,7 +385,13 @@ std::vector<Removed> Store::removed() const {
 bool Store::remove(const std::string& index, const std::string& why) {
   std::lock_guard lock(mutex_);
   std::error_code error;
-  if (!is_index_name(index) || !std::filesystem::exists(path_of(index), error)) return false;
+  if (!is_index_name(index)) return false;
+  if (!std::filesystem::exists(path_of(index), error)) {
+    const std::lock_guard roster_lock(roster_mutex_);
+    return !error && roster_.names().count(index) != 0 &&
+           note_removed(folder_, {index, why + "; its file was gone", 0, 0, system_now()}) &&
+           roster_.remove(index);
+  }
   if (unfinished_ && !complete_all()) return false;  // what it lists must be gone first
   Removal removal;
   try {
@@ -394,6 +414,10 @@ bool Store::remove(const std::string& index, const std::string& why) {
   if (!note_removed(folder_, {index, why, info.events, info.bytes, system_now()}) || !write_removed(removal))
     return false;  // its agents would send all again
   std::erase_if(open_, [&](const Open& o) { return o.name == index; });
+  {  // first: one that is there and not noted is noted again
+    const std::lock_guard roster_lock(roster_mutex_);
+    if (!roster_.remove(index)) return false;
+  }
   const bool removed = std::filesystem::remove(path_of(index), error);
   for (const char* suffix : {"-wal", "-shm"}) std::filesystem::remove(path_of(index) + suffix, error);
   if (!removed) return false;

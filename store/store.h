@@ -18,6 +18,7 @@
 #include "store/index_file.h"
 #include "store/moves.h"
 #include "store/removals.h"
+#include "store/roster.h"
 
 namespace dingle {
 
@@ -54,7 +55,7 @@ class Store {
   void forget_caches();  // frees memory that is kept for commits to come
 
   std::vector<IndexInfo> indexes() const;  // by name; damaged files have no events
-  // False if there is no such index, or it could not be removed. It is noted with `why`.
+  // False if there is no such index, or it could not be removed. It is noted with `why`. One that is missing is missed no longer.
   bool remove(const std::string& index, const std::string& why);
   std::vector<Removed> removed() const;  // the newest kMostRemovals, the oldest first
   // Removes whole indexes: those whose last event *and* last arrival are older than `oldest` (ns since 1970; 0: none), so
@@ -75,6 +76,8 @@ class Store {
 
   std::string path_of(const std::string& index) const { return folder_ + "/" + index + ".index"; }
   std::vector<std::string> names() const;
+  // Indexes that were made here, were not removed by this program, and are not there: somebody else took them away.
+  std::vector<std::string> missing() const;
   const std::string& folder() const { return folder_; }
   std::uint64_t transactions() const { return transactions_; }  // since the start
 
@@ -83,6 +86,8 @@ class Store {
   IndexFile& open(const std::string& index);
   std::string folder_;
   mutable std::mutex mutex_;  // guards the open files; held while committing
+  mutable std::mutex roster_mutex_;
+  mutable Roster roster_;
   struct Open {
     std::string name;
     std::unique_ptr<IndexFile> file;

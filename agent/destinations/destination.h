@@ -83,6 +83,7 @@ class Destination {
     std::vector<std::string> said;
     // As of now, if it was looked at: what its files were written with, and what is known to have become of that.
     std::optional<std::pair<std::uint64_t, std::uint64_t>> kept;
+    std::optional<std::string> missing;    // what should be there and is not; ""
     std::optional<std::string> soon_gone;  // what it will remove soon, though it just came; ""
   };
   virtual Housekeeping idle() { return {}; }

@@ -39,6 +39,7 @@ Result<FrameText> FrameText::parse(std::string_view text) {
                      "use ${event}, ${count}, ${a.field} or ${a.field:text}", i + 2,
                      std::max<std::size_t>(1, name.size())};
     piece.field = std::move(name);
+    field_id(piece.field);  // known before the first event is read: its fields then have this id
     t.pieces_.emplace_back();
     i = close;
   }

@@ -30,7 +30,8 @@ const Json* at_pointer(const Json& root, std::string_view pointer) {
     pointer.remove_prefix(key.size());
     if (at->is_array()) {
       const std::size_t i = static_cast<std::size_t>(std::strtoull(key.c_str(), nullptr, 10));
-      if (i >= at->size()) return nullptr;
+      if (key.empty() || key.find_first_not_of("0123456789") != std::string::npos || i >= at->size())
+        return nullptr;
       at = &(*at)[i];
     } else if (at->is_object() && !at->empty()) {
       auto it = key == "*" ? at->begin() : at->find(key);
@@ -147,7 +148,7 @@ class Requester {
     d.outcomes.clear();
     for (const Json& item : *items) {
       const Json* number = at_pointer(item, settings_.code);
-      const std::int64_t code = number && number->is_number() ? number->get<std::int64_t>() : 0;
+      const std::int64_t code = number && number->is_number_integer() ? number->get<std::int64_t>() : 0;
       Outcome o{number ? form_of(code) : Outcome::Form::retry, ""};
       if (o.form != Outcome::Form::accepted) {
         const std::string error = settings_.why.empty() ? "" : text_of(at_pointer(item, settings_.why));
@@ -262,6 +263,7 @@ Settings read_settings(const Options& o, Findings* findings) {
   s.target.method = o.text("method");
   s.compression = compression_named(o.text("compression"));
   s.group_by = o.texts("group_by");
+  for (const std::string& field : s.group_by) field_id(field);  // known before the first event is read
   s.target.timeout = std::chrono::milliseconds(o.number("timeout") / 1'000'000);
   s.requests = static_cast<std::size_t>(o.number("requests"));
   s.keeps_order = o.text("order") == "stream";

@@ -75,6 +75,16 @@ class Index final : public Destination {
     Housekeeping done;
     if (now >= looks_at_) {
       if (const auto kept = store_->kept()) done.kept = {kept->stored, kept->accounted};
+      const std::vector<std::string> missing = store_->missing();
+      done.missing = missing.empty()
+                         ? ""
+                         : "the file of the index " + missing.front() +
+                               (missing.size() == 1
+                                    ? " is"
+                                    : " and those of " + std::to_string(missing.size() - 1) + " more are") +
+                               " gone, and what it held is not found: put it back, or give it up (dingle "
+                               "indexes delete " +
+                               missing.front() + ")";
       // Looking at many indexes takes no more than this part of the time.
       looks_at_ = system_now() + std::max<std::int64_t>(2 * kSecond, 200 * (system_now() - now));
     }

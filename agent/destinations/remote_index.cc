@@ -91,9 +91,12 @@ class RemoteIndex final : public Destination {
     for (const DeliveryEvent& e : choice_.of(events)) append_line(e, body);
     const HttpReply reply = post(body);
     if (reply.status == 200 && reply.error.empty()) {
-      accepted_ = {events.back().number.epoch, events.back().number.number};
+      const Holding holding = held_of(reply);
+      // What stands between may answer 200 by itself.
+      if (holding.newest < events.back().number) return no_dingled();
+      accepted_ = events.back().number;
       Delivery done;
-      done.stored = stored_of(parse_json(reply.body));
+      done.stored = holding.events;
       return done;
     }
     if (reply.status == 409) {
@@ -109,24 +112,33 @@ class RemoteIndex final : public Destination {
     accepted_ = {};
     const HttpReply reply = post("");
     if (!reply.error.empty() || reply.status != 200) return failed(reply);
-    const auto json = parse_json(reply.body);
-    const auto held = json.is_object() ? json.value("held", Json()) : Json();
-    if (!held.is_object())
-      return Delivery::retry(url_.substr(0, url_.find("/v1/")) + ": the answer is not that of a dingled");
+    const Holding holding = held_of(reply);
+    if (!holding.told) return no_dingled();
     Delivery connected = Delivery::retry("connected");
     connected.at_once = true;
-    accepted_ = {held.value("epoch", std::uint64_t{0}), held.value("number", std::uint64_t{0})};
-    connected.held = accepted_;
-    connected.stored = stored_of(json);
+    connected.held = accepted_ = holding.newest;
+    connected.stored = holding.events;
     known_ = true;
     return connected;
   }
 
-  static std::optional<std::uint64_t> stored_of(const Json& json) {
-    const auto held = json.is_object() ? json.value("held", Json()) : Json();
-    if (!held.is_object() || !held.contains("events") || !held["events"].is_number_unsigned()) return {};
-    return held["events"].get<std::uint64_t>();
+  // What an answer says that the store holds; `told`: it is an answer as a dingled gives it.
+  struct Holding {
+    bool told = false;
+    LogNumber newest;
+    std::optional<std::uint64_t> events;
+  };
+  static Holding held_of(const HttpReply& reply) {
+    const Json json = parse_json(reply.body);
+    const Json* held = member(json, "held");
+    if (held == nullptr) return {};
+    const auto epoch = member_number(*held, "epoch"), number = member_number(*held, "number");
+    if (!epoch || !number) return {};
+    return {true, {*epoch, *number}, member_number(*held, "events")};
   }
+
+  std::string where() const { return url_.substr(0, url_.find("/v1/")); }
+  Delivery no_dingled() const { return Delivery::retry(where() + ": the answer is not that of a dingled"); }
 
   HttpReply post(const std::string& body) {
     std::vector<std::string> headers{"Content-Type: application/x-ndjson"};
@@ -139,14 +151,12 @@ class RemoteIndex final : public Destination {
   }
 
   Delivery failed(const HttpReply& reply) const {
-    const std::string where = url_.substr(0, url_.find("/v1/"));
-    if (!reply.error.empty()) return Delivery::retry(where + ": " + reply.error, reply.too_slow);
-    const auto json = parse_json(reply.body);
-    std::string message;
-    if (json.is_object()) message = json.value("detail", "");
+    if (!reply.error.empty()) return Delivery::retry(where() + ": " + reply.error, reply.too_slow);
+    const std::string message = member_text(parse_json(reply.body), "detail");
     Delivery d = Delivery::retry(
-        fmt::format("{}: answered {}{}{}", where, reply.status, message.empty() ? "" : ": ", message));
-    if (reply.status == 413) d.outcomes[0].form = Outcome::Form::refused, d.separable = true;
+        fmt::format("{}: answered {}{}{}", where(), reply.status, message.empty() ? "" : ": ", message));
+    if (reply.status == 413 || reply.status == 422)
+      d.outcomes[0].form = Outcome::Form::refused, d.separable = true;
     if (reply.retry_after.count() > 0) d.retry_after = reply.retry_after;
     return d;
   }

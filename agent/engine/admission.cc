@@ -76,7 +76,10 @@ Intake::Taken Engine::submit_durably(SourceBatch batch, std::chrono::nanoseconds
   {
     Lock lock(mutex_);
     if (const auto refused = admit(std::move(batch), begin + patience, fate)) return *refused;
-    room_.wait(mutex_, [&]() REQUIRES(mutex_) { return *fate != Fate::open; });
+    // Longer than both only where the disk is full, or the program held up: then the caller learns that nobody knows.
+    const bool known =
+        room_.wait_for(mutex_, patience + for_disk, [&]() REQUIRES(mutex_) { return *fate != Fate::open; });
+    if (!known) return Taken::unknown;
     if (*fate == Fate::given_up) return Taken::stopping;
   }
   for (const auto until = std::chrono::steady_clock::now() + for_disk;

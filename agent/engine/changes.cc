@@ -121,12 +121,12 @@ void Engine::forget_old_steps() {
   spool_->forget_counters("step/", "step/" + running()->configuration->version + "/");
 }
 
-// What a source has read, its keys, counters and open connections are kept by its name.
-void Engine::rename_sources() {
-  const std::shared_ptr<const Running> running = this->running();
-  for (const SourceSettings& s : running->configuration->sources) {
+// What a source has read, its keys and counters are kept by its name: what changes where a source has another one. Nobody
+// hands in anything by its former name any more.
+Changes Engine::renamed_sources(const Configuration& next) {
+  Changes changes;
+  for (const SourceSettings& s : next.sources) {
     if (s.was.empty()) continue;
-    Changes changes;
     for (const std::string kind : {"file/", "request/"}) {
       const std::string prefix = kind + s.was + "/";
       for (const auto& [key, value] : spool_->state_with_prefix(prefix)) {
@@ -141,8 +141,16 @@ void Engine::rename_sources() {
         changes.counters.push_back(
             {spool_->counter_id("source/" + s.name + name.substr(prefix.size() - 1)), value});
       }
-    if (!changes.state.empty() || !changes.counters.empty()) spool_->note(std::move(changes));
-    Lock lock(running_mutex_);
+  }
+  return changes;
+}
+
+// Open connections, too.
+void Engine::rename_left() {
+  const std::shared_ptr<const Running> running = this->running();
+  Lock lock(running_mutex_);
+  for (const SourceSettings& s : running->configuration->sources) {
+    if (s.was.empty()) continue;
     const std::string left = std::string(s.kind->spec.name) + "/" + s.was + "/";
     for (auto it = left_.lower_bound(left); it != left_.end() && it->first.starts_with(left);) {
       auto node = left_.extract(it++);
@@ -155,7 +163,7 @@ void Engine::rename_sources() {
 // Those that do not run.
 void Engine::start_sources() {
   forget_old_steps();
-  rename_sources();
+  rename_left();
   const std::shared_ptr<const Running> running = this->running();
   for (const SourceSettings& settings : running->configuration->sources) {
     {

@@ -82,7 +82,27 @@ std::chrono::nanoseconds DeliveryThread::backoff(unsigned attempt) {
       std::uniform_int_distribution<std::int64_t>(most.count() / 10, most.count())(random_));
 }
 
+// Whatever a destination or a library throws is a problem and a retry, never the end of the program.
 void DeliveryThread::run() {
+  for (unsigned failures = 0; !stopping_; ++failures) {
+    try {
+      return deliver_all();
+    } catch (const std::exception& error) {
+      go_back();
+      const auto pause = backoff(std::min(failures, 20u));
+      failing(std::string("unforeseen: ") + error.what() + "; this is a fault of the program", pause);
+      {
+        Lock lock(mutex_);
+        ++status_.retries;
+      }
+      wait(pause);
+    }
+  }
+}
+
+// From where it has all, until it is told to stop.
+void DeliveryThread::deliver_all() {
+  rewind_to_.reset();
   go_on_sending_again();
   std::uint64_t cursor = resume();
   // Kept before a crash, but not yet passed: they are not tried again.
@@ -167,6 +187,7 @@ std::uint64_t DeliveryThread::erase(std::vector<DeliveryEvent>& events,
 }
 
 void DeliveryThread::housekeep() {
+  letters_.forget_taken(id_, spool_.first_record());
   const Destination::Housekeeping done = destination_->idle();
   std::vector<CounterChange> counts;
   for (const auto& [what, n] : done.counts) counts.push_back({counter(what), static_cast<std::int64_t>(n)});
@@ -175,6 +196,9 @@ void DeliveryThread::housekeep() {
   const std::string about = "destination " + name_ + ": keep";
   if (done.soon_gone && done.soon_gone->empty()) problems_.clear(about);
   if (done.soon_gone && !done.soon_gone->empty()) problems_.set(about, *done.soon_gone);
+  if (done.missing && done.missing->empty()) problems_.clear("destination " + name_ + ": missing");
+  if (done.missing && !done.missing->empty())
+    problems_.set("destination " + name_ + ": missing", *done.missing);
   if (!done.kept) return;
   Lock lock(mutex_);
   status_.kept = done.kept;
@@ -254,6 +278,7 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
   std::vector<std::pair<std::size_t, std::size_t>> parts{{0, events.size()}};  // the next one last
   unsigned alone = 0;  // single events that were turned away before any was taken
   bool took_some = trial.takes_others;
+  std::optional<std::chrono::nanoseconds> retry_after;  // the longest that was asked for
   Delivery last;
   while (!parts.empty()) {
     const auto [from, to] = parts.back();
@@ -290,8 +315,10 @@ Delivery DeliveryThread::offer(std::span<const DeliveryEvent> events, unsigned a
       turned.events.push_back(part[i]);
       turned.reasons.push_back(o.reason);
     }
+    if (delivery.retry_after) retry_after = std::max(retry_after.value_or(0ns), *delivery.retry_after);
     last = std::move(delivery);
   }
+  last.retry_after = retry_after;
   last.judged |= took_some && !left.events.empty();
   return last;
 }
@@ -317,8 +344,20 @@ void DeliveryThread::adapt(std::size_t events, const Delivery& delivery) {
 bool DeliveryThread::deliver_in_parts(std::span<const DeliveryEvent> events) {
   for (std::size_t from = 0; from < events.size() && !rewind_to_ && !start_over_;) {
     const std::size_t n = std::min(events.size() - from, at_once_);
-    if (!deliver(events.subspan(from, n))) return false;
+    std::span<const DeliveryEvent> part = events.subspan(from, n);
     from += n;
+    std::vector<DeliveryEvent>
+        others;  // than those that were taken in a trial, while a part before was in hand
+    if (!taken_ahead_.empty()) {
+      std::copy_if(part.begin(), part.end(), std::back_inserter(others), [&](const DeliveryEvent& e) {
+        return taken_ahead_.count({e.number.number, e.event.ordinal}) == 0;
+      });
+      part = others;
+    }
+    behind_.push_back(events.subspan(from));
+    const bool done = deliver(part);
+    behind_.pop_back();
+    if (!done) return false;
   }
   return true;
 }
@@ -416,16 +455,16 @@ bool DeliveryThread::set_aside(const Turned& turned, unsigned attempts) {
   return true;
 }
 
-// Whether the destination takes an event behind the batch in hand.
-bool DeliveryThread::takes(const Spool::Read& record, const DeliveryEvent& event) {
+// Whether the destination takes an event behind the part in hand, which is of this batch or of a later one.
+bool DeliveryThread::takes(const DeliveryEvent& event, bool of_batch) {
   const Delivery delivery = destination_->deliver({&event, 1});
   if (delivery.held) compare(delivery);
   if (rewind_to_ || start_over_) return false;
   if (delivery.of(0).form != Outcome::Form::accepted || !delivery.durable) return false;
   const std::uint64_t answered = answered_;
   accepted({&event, 1}, delivery);
-  answered_ = answered;  // it counts with its own batch
-  taken_ahead_.insert({record.number.number, event.event.ordinal});
+  if (!of_batch) answered_ = answered;  // it counts with its own batch
+  taken_ahead_.insert({event.number.number, event.event.ordinal});
   return true;
 }
 
@@ -433,36 +472,58 @@ bool DeliveryThread::takes(const Spool::Read& record, const DeliveryEvent& event
 // only if the next one of its lane was taken.
 bool DeliveryThread::takes_others(const Turned& turned, unsigned attempts) {
   constexpr int kMostRecords = 64;  // that are looked through
-  std::set<unsigned> lanes;
+  std::set<unsigned> lanes;         // that wait for what stands before
   for (const DeliveryEvent& e : turned.events) lanes.insert(lane_of(e.event.stream));
-  std::optional<LogNumber> own;  // the first record with an event of those lanes
-  std::uint64_t after = in_hand_;
+  const std::set<unsigned> own_lanes = lanes;
   destination_->may_defer = false;
+  std::optional<DeliveryEvent> own;  // the first of those lanes
+  for (auto rest = behind_.rbegin(); rest != behind_.rend(); ++rest)
+    for (const DeliveryEvent& e : *rest) {
+      if (taken_ahead_.count({e.number.number, e.event.ordinal})) continue;
+      if (lanes.insert(lane_of(e.event.stream)).second) return takes(e, true);
+      if (!own && own_lanes.count(lane_of(e.event.stream))) own = e;
+    }
+  const bool own_of_batch = own.has_value();
+  Spool::Read record, of_own;  // who owns what `own` points into
+  EventDecoder decoder, decoder_of_own;
+  std::uint64_t after = in_hand_;
   for (int i = 0; i < kMostRecords && !stopping_; ++i) {
-    Spool::Read record;
     if (!spool_.read(id_, after, 0ms, record)) break;
     after = record.number.number;
-    EventDecoder decoder;
     std::vector<SpooledEvent> events;
+    decoder.reuse();
     if (!decoder.decode(record.batch.events, id_, events)) continue;
-    for (const SpooledEvent& e : events)
-      if (!lanes.count(lane_of(e.stream)) && !taken_ahead_.count({record.number.number, e.ordinal}))
-        return takes(record, {record.number, e});
-    if (own || events.empty()) continue;
-    own = record.number;
+    bool keeps = false;
+    for (const SpooledEvent& e : events) {
+      if (taken_ahead_.count({record.number.number, e.ordinal})) continue;
+      if (!lanes.count(lane_of(e.stream))) return takes({record.number, e}, false);
+      keeps = keeps || (!own && own_lanes.count(lane_of(e.stream)));
+    }
+    if (!keeps) continue;
+    if (!spool_.read(id_, after - 1, 0ms, of_own) || of_own.number != record.number) continue;
+    std::vector<SpooledEvent> kept;
+    if (!decoder_of_own.decode(of_own.batch.events, id_, kept)) continue;
+    for (const SpooledEvent& e : kept)
+      if (!own && own_lanes.count(lane_of(e.stream))) own = DeliveryEvent{of_own.number, e};
   }
   if (!own || turned.events.size() != 1 || stopping_) return false;
   // Only its own lane waits behind it.
-  Spool::Read record;
-  if (!spool_.read(id_, own->number - 1, 0ms, record) || record.number != *own) return false;
-  EventDecoder decoder;
-  std::vector<SpooledEvent> events;
-  if (!decoder.decode(record.batch.events, id_, events) || events.empty()) return false;
   if (!set_aside(turned, attempts)) return false;
-  const bool taken = takes(record, {record.number, events.front()});
+  const bool taken = takes(*own, own_of_batch);
   set_aside_ -= counts(turned.events[0]);  // counted when it is given up for good
-  if (!taken) letters_.withdraw(id_, turned.events[0].number, turned.events[0].event.ordinal);
+  if (!taken) withdraw(turned.events[0]);
   return taken;
+}
+
+// The letter of an event that comes again after all. Waits as long as it cannot be removed; when stopping before that, it stays,
+// and the event is not tried again after the start.
+void DeliveryThread::withdraw(const DeliveryEvent& event) {
+  std::string problem;
+  while (!letters_.withdraw(id_, event.number, event.event.ordinal, &problem)) {
+    failing(problem, 1s);
+    if (wait(1s)) continue;
+    return;
+  }
 }
 
 }  // namespace dingle

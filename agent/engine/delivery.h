@@ -65,6 +65,7 @@ class DeliveryThread {
     std::vector<std::string> reasons;
   };
   void run();
+  void deliver_all();
   void pass_deferred();
   void housekeep();
   std::uint64_t resume() const;
@@ -80,7 +81,8 @@ class DeliveryThread {
   void adapt(std::size_t events, const Delivery& delivery);
   bool set_aside(const Turned& turned, unsigned attempts);
   bool takes_others(const Turned& turned, unsigned attempts);
-  bool takes(const Spool::Read& record, const DeliveryEvent& event);
+  bool takes(const DeliveryEvent& event, bool of_batch);
+  void withdraw(const DeliveryEvent& event);
   void failing(const std::string& reason, std::chrono::nanoseconds wait);
   void accepted(std::span<const DeliveryEvent> events, const Delivery& delivery);
   void compare(const Delivery& connected);
@@ -113,7 +115,9 @@ class DeliveryThread {
                       const std::set<std::pair<std::uint64_t, std::uint32_t>>& which) const;
   StoredCount stored_;
   std::uint64_t in_hand_ = 0;  // its last record
-  // Behind the batch in hand, and taken in a trial.
+  // What of the batch in hand stands behind the part that is offered; the innermost part's rest last.
+  std::vector<std::span<const DeliveryEvent>> behind_;
+  // Behind the part in hand, and taken in a trial.
   std::set<std::pair<std::uint64_t, std::uint32_t>> taken_ahead_;
   // State of the spool: the newest record of which the destination accepted something.
   std::string accepted_key() const;

@@ -60,9 +60,9 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   engine->letters_ = std::make_unique<Letters>(
       engine->data_ + "/letters.sqlite",
       static_cast<std::uint64_t>(configuration->server.section("letters").number("limit")));
-  engine->resent_at_start_ = engine->forget_resent();
   const std::string damage = engine->letters_->check_file();
   if (!damage.empty()) engine->problems_.set("dead letters", damage);
+  if (damage.empty()) engine->resent_at_start_ = engine->forget_resent();
   for (const auto& [key, id] : engine->spool_->state_with_prefix("destination/")) {
     if (!damage.empty()) break;  // what is missing is counted in a sound one
     const auto number = static_cast<std::uint32_t>(std::strtoul(id.c_str(), nullptr, 10));
@@ -84,7 +84,11 @@ Result<std::unique_ptr<Engine>> Engine::start(std::shared_ptr<const Configuratio
   auto before = former && engine->has_orphans(*configuration) ? former("") : nullptr;
   if (before && engine->run(engine->prepare(std::move(before), &problem)))
     sent = engine->send_memories(*configuration);
-  if (problem.empty()) engine->run(engine->prepare(configuration, &problem));
+  if (!problem.empty())  // is no reason not to start
+    engine->problems_.set("configuration: former",
+                          "the configuration that ran last cannot send what its steps hold: " + problem);
+  problem.clear();
+  engine->run(engine->prepare(configuration, &problem));
   if (problem.empty()) problem = engine->keep_leaving(*configuration, former);
   if (!problem.empty()) return Problem{problem, "", 0, 0};
   if (sent) engine->give_up_memories();
@@ -140,38 +144,36 @@ std::string Engine::forbids(const Configuration& configuration) const {
          "`, or make it `nowhere: {}` to throw them away";
 }
 
-// Resolves names to ids, which are noted; answers nullptr when that is not possible.
+// Resolves names to ids, which are noted; answers nullptr when that is not possible, and then nothing was.
 std::shared_ptr<Engine::Running> Engine::prepare(std::shared_ptr<const Configuration> configuration,
                                                  std::string* problem) {
   if (*problem = missing_key(*configuration); !problem->empty()) return nullptr;
   auto r = std::make_shared<Running>();
   r->configuration = configuration;
-  const char* const no_room = "the spool cannot be written, so nothing new can be given a place in it";
-  for (const DestinationSettings& d : configuration->destinations) {
-    if (!d.was.empty() && configuration->destination(d.was) == nullptr) {
-      const int error = spool_->rename_destination(d.was, d.name);
-      if (error == EBUSY)
-        *problem = "`was: " + d.was + "` cannot name the destination `" + d.name +
-                   "`: events still wait for another one that had that name";
-      else if (error != 0)
-        *problem = no_room;
-      if (error != 0) return nullptr;
-    }
-    r->destination_ids.push_back(spool_->destination(d.name));
-    if (r->destination_ids.back() == 0) return *problem = no_room, nullptr;
-  }
   const std::shared_ptr<const Running> now = running();
+  const Flow& flow = configuration->flow;
   const Identities ids(*spool_, *configuration, now ? now->configuration.get() : nullptr);
-  for (std::size_t i = 0; i < configuration->pipelines.size(); ++i) {
-    r->pipeline_ids.push_back(ids.pipelines[i] != 0 ? ids.pipelines[i]
-                                                    : spool_->pipeline(configuration->pipelines[i].name));
-    if (r->pipeline_ids.back() == 0) return *problem = no_room, nullptr;
+  Spool::Naming names;
+  for (const DestinationSettings& d : configuration->destinations)
+    names.destinations.emplace_back(
+        d.name, !d.was.empty() && configuration->destination(d.was) == nullptr ? d.was : "");
+  names.renamed = ids.renamed;
+  for (const PipelineSettings& p : configuration->pipelines) names.pipelines.push_back(p.name);
+  for (const Flow::Turnstile& t : flow.turnstiles)
+    names.steps.emplace_back(flow.nodes[t.node].number, name_of(flow.step_of(t)));
+  names.changes = renamed_sources(*configuration);
+  // Behind this nothing refuses: before it nothing has changed.
+  if (const int error = spool_->name(names)) {
+    *problem = error == EBUSY ? "`was` cannot give the name `" + names.waiting +
+                                    "` to another destination: events still wait for the one that has it"
+                              : "the spool cannot be written, so nothing new can be given a place in it";
+    return nullptr;
   }
+  r->destination_ids = names.destination_ids;
+  r->pipeline_ids = names.pipeline_ids;
   r->counters.emplace(*spool_, *configuration, r->pipeline_ids, r->destination_ids);
   r->ticks_unbalanced = spool_->counter_id("ticks_unbalanced");
-  if (!take_turnstiles(*r, ids, problem)) return nullptr;
-  if (spool_->rename(ids.renamed) != 0) return *problem = no_room, nullptr;
-  const Flow& flow = configuration->flow;
+  take_turnstiles(*r, names.step_ids);
   for (const SourceSettings& source : configuration->sources)
     for (const std::size_t node : flow.reached_from(source.name)) note_pausing(*r, node, source.name);
   return r;

@@ -204,7 +204,8 @@ class Engine final : public Intake {
   void forget_old_steps();
   void count_unknown();
   std::shared_ptr<const Sealing> holder() const;  // with the key for what is held; nullptr without one
-  void rename_sources();
+  Changes renamed_sources(const Configuration& next);
+  void rename_left();
   std::vector<std::int64_t> forget_resent();
   std::string resend_one(const Letter& letter, const StateChange& consumed, bool through_pipeline);
   void finish_sources(std::chrono::steady_clock::time_point deadline) REQUIRES(reloading_);
@@ -219,7 +220,7 @@ class Engine final : public Intake {
   bool may_pass(const Job& job) const;
   void carry_on(Job job) REQUIRES(mutex_);
   static void note_pausing(Running& running, std::size_t node, const std::string& source);
-  bool take_turnstiles(Running& next, const Identities& ids, std::string* problem);
+  void take_turnstiles(Running& next, const std::vector<std::uint32_t>& steps);
   void tick(Work::Tick tick, std::shared_ptr<const Running> running, std::shared_ptr<Fate> fate)
       REQUIRES(mutex_);
   bool close_memories(const std::shared_ptr<const Running>& running, const Configuration& next,

@@ -298,12 +298,14 @@ Imports::Answer<Import> Imports::take(std::uint64_t stream, std::uint64_t positi
     std::shared_ptr<LineBuffer> buffer;
     for (std::size_t want = LineBuffer::kUsual;; want = most) {
       const std::string_view piece = rest.substr(0, want);
-      const bool ends = (last && piece.size() == rest.size()) || (want == most && piece.size() == most);
+      const bool ends = last && piece.size() == rest.size();
       buffer = std::make_shared<LineBuffer>(std::max<std::size_t>(1, piece.size()));
       std::copy(piece.begin(), piece.end(), buffer->bytes.get());
       buffer->finish(piece.size());
-      s = split(std::string_view(buffer->bytes.get(), piece.size()).substr(mark), settings, now.skipping,
-                ends);
+      const std::string_view chunk = std::string_view(buffer->bytes.get(), piece.size()).substr(mark);
+      s = split(chunk, settings, now.skipping, ends);
+      if (s.consumed == 0 && piece.size() == most)  // no line and no event is longer
+        s = split(chunk, settings, now.skipping, true);
       if (s.consumed != 0 || want == most || piece.size() == rest.size()) break;
     }
     if (s.consumed != 0 || rest.size() == mark) s.consumed += mark;

@@ -36,7 +36,9 @@ Connection& Letters::connection() {
         "event TEXT, record BLOB, UNIQUE(destination, epoch, number, ordinal));"
         "CREATE TABLE IF NOT EXISTS gone(destination INTEGER PRIMARY KEY, removed INTEGER NOT NULL DEFAULT "
         "0, "
-        "lost INTEGER NOT NULL DEFAULT 0)");
+        "lost INTEGER NOT NULL DEFAULT 0);"
+        "CREATE TABLE IF NOT EXISTS taken(destination INTEGER, number INTEGER, ordinal INTEGER, "
+        "PRIMARY KEY(destination, number, ordinal)) WITHOUT ROWID");
   return *connection_;
 }
 
@@ -139,7 +141,8 @@ std::set<std::pair<std::uint64_t, std::uint32_t>> Letters::kept_behind(std::uint
   if (!connection_ && !std::filesystem::exists(path_)) return kept;
   try {
     Statement s(connection().get(),
-                "SELECT number, ordinal FROM letter WHERE destination = ? AND number > ?");
+                "SELECT number, ordinal FROM letter WHERE destination = ?1 AND number > ?2 "
+                "UNION SELECT number, ordinal FROM taken WHERE destination = ?1 AND number > ?2");
     s.bind(1, std::uint64_t{destination}).bind(2, number);
     while (s.step()) kept.emplace(s.number(0), static_cast<std::uint32_t>(s.integer(1)));
   } catch (const SqliteError&) {
@@ -225,6 +228,11 @@ std::uint64_t Letters::remove(const LetterChoice& choice) {
                         " GROUP BY destination ON CONFLICT(destination) DO UPDATE SET removed = "
                         "removed + excluded.removed");
   counted.bind_text(1, choice.reason).run();
+  Statement taken(
+      connection().get(),
+      "INSERT OR IGNORE INTO taken SELECT destination, number, ordinal FROM letter" + where_of(choice));
+  taken.bind_text(1, choice.reason).run();
+  may_hold_taken_ = true;
   Statement s(connection().get(), "DELETE FROM letter" + where_of(choice));
   sums_.reset();
   s.bind_text(1, choice.reason).run();
@@ -234,13 +242,32 @@ std::uint64_t Letters::remove(const LetterChoice& choice) {
   return removed;
 }
 
-void Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal) {
+void Letters::forget_taken(std::uint32_t destination, std::uint64_t first) {
   Lock lock(mutex_);
-  Statement s(connection().get(),
-              "DELETE FROM letter WHERE destination = ? AND epoch = ? AND number = ? AND ordinal = ?");
-  s.bind(1, static_cast<std::int64_t>(destination)).bind(2, number.epoch).bind(3, number.number);
-  s.bind(4, static_cast<std::int64_t>(ordinal)).run();
-  sums_.reset();
+  if (!may_hold_taken_ || (!connection_ && !std::filesystem::exists(path_))) return;
+  try {
+    Statement s(connection().get(), "DELETE FROM taken WHERE destination = ? AND number < ?");
+    s.bind(1, std::uint64_t{destination}).bind(2, first).run();
+    Statement left(connection().get(), "SELECT 1 FROM taken LIMIT 1");
+    may_hold_taken_ = left.step();
+  } catch (const SqliteError&) {  // the next time
+  }
+}
+
+bool Letters::withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal,
+                       std::string* problem) {
+  Lock lock(mutex_);
+  try {
+    Statement s(connection().get(),
+                "DELETE FROM letter WHERE destination = ? AND epoch = ? AND number = ? AND ordinal = ?");
+    s.bind(1, static_cast<std::int64_t>(destination)).bind(2, number.epoch).bind(3, number.number);
+    s.bind(4, static_cast<std::int64_t>(ordinal)).run();
+    sums_.reset();
+    return true;
+  } catch (const SqliteError& error) {
+    *problem = std::string("a dead letter cannot be withdrawn: ") + error.what();
+    return false;
+  }
 }
 
 bool Letters::scrub() {

@@ -2,6 +2,8 @@
 //   letter(id, destination, epoch, number, ordinal, at, attempts, reason, source, event, record)
 // unique by (destination, log sequence number, ordinal), so that a replay after a crash sets nothing aside
 // twice;
+//   taken(destination, number, ordinal)
+// those that were resent or discarded, while the spool has the records that they came from;
 //   gone(destination, removed, lost)
 // counts what was taken out by somebody, and what was found missing. The file is bounded: when it is full nothing more is kept, and whoever wants to keep a letter waits.
 #pragma once
@@ -57,7 +59,8 @@ class Letters {
   // `lost` and does not count again. Answers what is to be told, or "".
   std::string check(std::uint32_t destination, std::uint64_t set_aside);
   std::uint64_t lost(std::uint32_t destination);  // found missing, in all
-  // What is kept of a destination behind a record, as (number, ordinal).
+  // What is kept of a destination behind a record, as (number, ordinal); also what was removed since, by `remove`: whoever
+  // resent or discarded it has answered for it, though its batch may come once more.
   std::set<std::pair<std::uint64_t, std::uint32_t>> kept_behind(std::uint32_t destination,
                                                                 std::uint64_t number);
   // The oldest first. Without `whole` the record is left out.
@@ -76,8 +79,12 @@ class Letters {
   std::vector<Sum> by_reason(const LetterChoice& choice);  // the most first
   // Those of one destination, at most so many. Costs nothing while no letter comes or goes.
   std::vector<Sum> reasons(std::uint32_t destination, std::size_t most);
-  std::uint64_t remove(const LetterChoice& choice);                                          // how many
-  void withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal);  // that event's
+  std::uint64_t remove(const LetterChoice& choice);  // how many
+  // Records before `first` do not come again.
+  void forget_taken(std::uint32_t destination, std::uint64_t first);
+  // That event's. False: it could not be removed, try again; `problem` says why.
+  bool withdraw(std::uint32_t destination, const LogNumber& number, std::uint32_t ordinal,
+                std::string* problem);
   // Leaves nothing of what was removed in its files. False: somebody reads them.
   bool scrub();
   std::uint64_t bytes();  // in use
@@ -89,6 +96,7 @@ class Letters {
   std::string path_;
   std::uint64_t limit_;
   std::unique_ptr<Connection> connection_ GUARDED_BY(mutex_);
+  bool may_hold_taken_ GUARDED_BY(mutex_) = true;            // the table is not known to be empty
   std::optional<std::vector<Sum>> sums_ GUARDED_BY(mutex_);  // of all letters, while it is true
 };
 

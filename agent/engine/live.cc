@@ -2,11 +2,21 @@
 
 #include <chrono>
 #include <optional>
+#include <utility>
 
 #include "core/steps/step.h"
 #include "spool/events.h"
 
 namespace dingle {
+namespace {
+
+// However dear conditions are, and whoever watches: so much of one core goes into that, and the rest is missed.
+constexpr std::int64_t kShare = 4;            // a quarter
+constexpr std::int64_t kAhead = 200'000'000;  // ns that may be used at once
+
+std::int64_t steady_now() { return std::chrono::steady_clock::now().time_since_epoch().count(); }
+
+}  // namespace
 
 std::string Live::Viewer::take(int timeout_ms, std::uint64_t* missed) {
   Lock lock(mutex_);
@@ -54,10 +64,20 @@ std::vector<std::shared_ptr<Live::Viewer>> Live::viewers(std::string_view pipeli
 template <class Shown>
 void Live::show(const Batch& batch, std::string_view pipeline, bool dropped, Shown shown) {
   for (const auto& viewer : viewers(pipeline, dropped)) {
+    std::int64_t asked_at = steady_now();
     for (std::size_t i = 0; i < batch.events.size(); ++i) {
       const Event& event = batch.events[i];
       const std::optional<std::string_view> by = shown(i);
       if (!by) continue;
+      const std::int64_t now = steady_now(), used = now - std::exchange(asked_at, now);
+      std::int64_t paid = paid_until_, next = 0;
+      do next = std::max(paid, now) + used * kShare;
+      while (!paid_until_.compare_exchange_weak(paid, next));
+      if (next > now + kAhead) {
+        Lock viewer_lock(viewer->mutex_);
+        viewer->missed_ += batch.events.size() - i;
+        break;
+      }
       {
         // Who does not read is not rendered for, nor asked what it would want: the rest may have matched.
         Lock viewer_lock(viewer->mutex_);

@@ -59,6 +59,9 @@ class Live final : public FlowObserver {
   Mutex mutex_;
   std::list<std::shared_ptr<Viewer>> viewers_ GUARDED_BY(mutex_);
   std::atomic<int> viewers_count_{0};
+  // Workers ask conditions for viewers no longer than a share of the time: until then they are ahead of it, in ns of the steady
+  // clock.
+  std::atomic<std::int64_t> paid_until_{0};
 };
 
 }  // namespace dingle

@@ -3,6 +3,7 @@
 
 #include "agent/destinations/index.h"
 #include "agent/engine/engine.h"
+#include "agent/guarded.h"
 #include "agent/memory.h"
 #include "core/time/instant.h"
 
@@ -64,11 +65,13 @@ void Engine::run_meter() {
     Sample sample{std::chrono::steady_clock::now(), {}};
     for (const auto& [id, w] : spool_->view().waiting)
       sample.counts[id] = {w.appended, w.appended - w.events};
-    save_memory();
-    shed_old();
-    look_for_times();
-    tick_if_due();
-    end_leaving();
+    guarded(problems_, "engine: unforeseen", [this] {
+      save_memory();
+      shed_old();
+      look_for_times();
+      tick_if_due();
+      end_leaving();
+    });
     Lock lock(samples_mutex_);
     quiet = !samples_.empty() && samples_.back().counts == sample.counts ? quiet + 1 : 0;
     // What a burst needed goes back to the system: after 5, 10, 20, 40... seconds, since destinations may

@@ -21,8 +21,8 @@ bool continues(const Configuration& c, const Identities& ids, std::uint32_t id, 
 
 }  // namespace
 
-// The memories of a flow: those that go on, and new ones.
-bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* problem) {
+// The memories of a flow: those that go on, and new ones. `steps`: their ids, by turnstile.
+void Engine::take_turnstiles(Running& next, const std::vector<std::uint32_t>& steps) {
   const Flow& flow = next.configuration->flow;
   const std::shared_ptr<const Running> now = running();
   std::uint64_t ticket = 0;
@@ -35,9 +35,7 @@ bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* 
     const std::size_t number = flow.nodes[t.node].number;
     const std::uint32_t pipeline = next.pipeline_ids[number];
     const MemoryStep& step = flow.step_of(t);
-    const std::uint32_t id = ids.steps[i] != 0 ? ids.steps[i] : spool_->step(pipeline, name_of(step));
-    if (id == 0)
-      return *problem = "the spool cannot be written, so nothing new can be given a place in it", false;
+    const std::uint32_t id = steps[i];
     std::shared_ptr<Turnstile> turnstile;
     std::shared_ptr<const Turnstile> former;
     for (const auto& before : now ? now->turnstiles : std::vector<std::shared_ptr<Turnstile>>{})
@@ -76,7 +74,6 @@ bool Engine::take_turnstiles(Running& next, const Identities& ids, std::string* 
     for (std::size_t node = t.node; node < flow.nodes.size(); ++node)
       if (flow.leads_to(t.node, node)) note_pausing(next, node, "");
   }
-  return true;
 }
 
 std::vector<std::unique_ptr<StepMemory>> Engine::copies_of_memories(const Configuration& of) const {

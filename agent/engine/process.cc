@@ -138,6 +138,7 @@ struct Engine::Processing {
   std::vector<std::span<const Field>> resources;  // of its slices
   Arrived arrived;
   std::optional<Work> work;  // none for a batch that is not worked on
+  bool took_turns = false;   // what it left in memories stands in `out`
   Spool::Append out;
 };
 
@@ -185,12 +186,26 @@ void Engine::go_on(Job& job) {
   job.wants = std::nullopt;
   if (!p.work) return;
   const Deaths::Working working(job.doing->batch);
-  job.wants = p.work->advance();
-  if (!job.wants) encode(job);
+  try {
+    job.wants = p.work->advance();
+    if (!job.wants) encode(job);
+  } catch (const std::exception& error) {
+    // As with lines on which the program ends; where memories have it already, or there are no lines, it does end.
+    Spool::Append apart;
+    apart.changes = p.batch.changes;
+    job.running->counters->source(p.batch.source).add(apart.changes, "bytes", p.batch.bytes);
+    if (job.tick || p.took_turns || p.batch.lines.empty() ||
+        !set_apart(p.batch, *job.running, apart, (std::string("steps failed: ") + error.what()).c_str()))
+      throw;
+    job.wants = std::nullopt;
+    p.work.reset();
+    p.out = std::move(apart);
+  }
 }
 
 void Engine::take_turn(Job& job) {
   const Deaths::Working working(job.doing->batch);
+  job.doing->took_turns = true;
   job.running->turnstiles[*job.wants]->turn(*job.doing->work, clock_.wall(), job.running->held[*job.wants],
                                             job.doing->out.changes);
 }

@@ -8,6 +8,7 @@
 #include "agent/engine/engine.h"
 #include "agent/sealing.h"
 #include "spool/events.h"
+#include "store/sqlite.h"
 
 namespace dingle {
 
@@ -85,7 +86,14 @@ std::vector<std::int64_t> Engine::forget_resent() {
     changes.state.push_back({key, "", true});
   }
   if (resent.ids.empty()) return {};
-  letters_->remove(resent);
+  try {
+    letters_->remove(resent);
+  } catch (const SqliteError& error) {  // the spool still knows of them
+    problems_.set("dead letters: resent",
+                  std::string("those that were resent cannot be removed: ") + error.what());
+    return {};
+  }
+  problems_.clear("dead letters: resent");
   spool_->note(std::move(changes));
   return resent.ids;
 }

@@ -11,6 +11,7 @@ namespace dingle {
 namespace {
 
 constexpr std::size_t kMostResources = 60'000;  // some are left for what steps make
+constexpr std::size_t kAtOnce = 1000;           // lines
 
 // What a failure leaves in its event is told as its reason.
 bool says_failure(FieldId field) { return field == names::unmatched || field == names::unmatched_column; }
@@ -33,6 +34,7 @@ class Rehearsal::Observer final : public FlowObserver {
   }
 
   void stepped(const Flow::Node& node, const Step& step, const Batch& batch) override {
+    rehearsal_.go_on(batch.arena.bytes());
     OfPipeline* of = find(node);
     if (of == nullptr) return;
     auto& known = open_[&node];
@@ -312,15 +314,25 @@ Rehearsal::Rehearsal(Asked asked) : asked_(std::move(asked)) {
     if (step.fills() != nullptr && step.fills()->now() == nullptr)
       step.show(*memories.back());  // it does not run
   }
-  of_lines_.emplace(c.flow, arrived_);
-  Observer of_lines(*this, false);
-  run(*of_lines_, memories, of_lines);
-  leftovers_ = of_lines_->left().size();
+  for (std::size_t from = 0; from == 0 || from < lines_.size(); from += kAtOnce) {
+    Arrived& part = parts_.emplace_back(arrived_);
+    part.lines = std::span(lines_).subspan(from, std::min(kAtOnce, lines_.size() - from));
+    Work& work = of_lines_.emplace_back(c.flow, part);
+    Observer of_part(*this, false);
+    run(work, memories, of_part);
+    for (const Work::Made& made : work.made()) made_ += made.batch.arena.bytes();
+    leftovers_ += work.left().size();
+  }
   note_not_taken();
   if (memories.empty()) return;
   of_end_.emplace(c.flow, nothing_, Work::Tick{Turn::Why::everything});
   Observer of_end(*this, true);
   run(*of_end_, memories, of_end);
+}
+
+void Rehearsal::go_on(std::size_t made) const {
+  if (made_ + made > kMostMade) throw Ended("the steps made more than 512 MiB of these lines");
+  if (const std::string why = asked_.ends ? asked_.ends() : ""; !why.empty()) throw Ended(why);
 }
 
 void Rehearsal::run(Work& work, std::vector<std::unique_ptr<StepMemory>>& memories, Observer& observer) {

@@ -10,9 +10,12 @@
 #pragma once
 
 #include <cstdint>
+#include <deque>
+#include <functional>
 #include <map>
 #include <memory>
 #include <span>
+#include <stdexcept>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -29,6 +32,7 @@ class Rehearsal {
   static constexpr std::size_t kMostLines = 100'000;
   static constexpr std::size_t kMostBytes = 64 << 20;     // of lines
   static constexpr std::size_t kMostAnswered = 32 << 20;  // bytes of events as JSON, about
+  static constexpr std::size_t kMostMade = 512 << 20;     // bytes that steps make of the lines
   struct Asked {
     const Configuration& configuration;
     std::string source;    // whose lines these are
@@ -37,8 +41,14 @@ class Rehearsal {
     std::int64_t now;  // ns since 1970 UTC: when they were read
     // By turnstile; empty: all begin empty.
     std::vector<std::unique_ptr<StepMemory>> memories = {};
+    // Asked now and then: why it is to end now, or "".
+    std::function<std::string()> ends = nullptr;
   };
-  // The configuration outlives it; the lines need not.
+  // It was ended, or made more than kMostMade: what() says why.
+  struct Ended : std::runtime_error {
+    using std::runtime_error::runtime_error;
+  };
+  // The configuration outlives it; the lines need not. Throws Ended.
   explicit Rehearsal(Asked asked);
 
   // Bytes of the line as it came, in which a value stands.
@@ -110,6 +120,7 @@ class Rehearsal {
   class Observer;
   void run(Work& work, std::vector<std::unique_ptr<StepMemory>>& memories, Observer& observer);
   void note_not_taken();
+  void go_on(std::size_t made) const;
 
   Asked asked_;
   std::shared_ptr<LineBuffer> buffer_;
@@ -117,7 +128,11 @@ class Rehearsal {
   std::vector<std::shared_ptr<const Resource>> kept_;  // those of the slices
   std::vector<std::span<const Field>> resources_;
   Arrived arrived_, nothing_;
-  std::optional<Work> of_lines_, of_end_;
+  // Some lines each: what they hold is shown.
+  std::deque<Arrived> parts_;
+  std::deque<Work> of_lines_;
+  std::size_t made_ = 0;  // bytes, by those that are done
+  std::optional<Work> of_end_;
   std::vector<OfPipeline> pipelines_;
   std::size_t leftovers_ = 0;
 };

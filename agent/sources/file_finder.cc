@@ -1,6 +1,6 @@
 #include "agent/sources/file_finder.h"
 
-#include <fcntl.h>
+#include <dirent.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -37,6 +37,7 @@ FileFinder::FileFinder(const SourceMaking& m, const Clock& clock, TrackedFiles& 
       resource_(m.settings.resource),
       zone_(m.settings.zone),
       clock_(clock),
+      access_(m.files),
       intake_(m.intake),
       counters_(m.intake.spool(), m.settings.name),
       patterns_(options_.texts("paths"), excluded(options_)),
@@ -47,18 +48,55 @@ FileFinder::FileFinder(const SourceMaking& m, const Clock& clock, TrackedFiles& 
 }
 
 void FileFinder::find_known() {
-  known_files_.emplace(intake_.spool(), "file/" + name_ + "/");
+  known_files_.emplace(intake_.spool(), "file/" + name_ + "/", access_);
   const auto open_it = [this](const std::string& path) { return open(path, false); };
   const auto may_be_read = [this](const std::string& path, const FileCheckpoint& kept) {
     return patterns_.matches(path) || (patterns_.matches(kept.path) && !patterns_.is_excluded(path) &&
                                        why_not_followed(kept.path).empty());
   };
-  for (auto& file : known_files_->find(open_it, may_be_read)) {
+  KnownFiles::Found found = known_files_->find(open_it, may_be_read, [this] { return folders_nearby(); });
+  for (auto& file : found.files) {
     file->attached = false;
     file->detached_at = clock_.steady();
     take(std::move(file));
   }
+  counters_.count("vanished", found.gone.size());
+  if (!found.gone.empty())
+    intake_.problems().note(
+        about("vanished"),
+        fmt::format(
+            "{} that {} read before this start {} gone, {} is one: what was written to {} behind byte "
+            "{}, if anything, is lost",
+            found.gone.size() == 1 ? "a file" : std::to_string(found.gone.size()) + " files",
+            found.gone.size() == 1 ? "was" : "were", found.gone.size() == 1 ? "is" : "are",
+            found.gone.front().path, found.gone.size() == 1 ? "it" : "that one",
+            found.gone.front().position));
   catch_up_with_joined();
+}
+
+// Where rotation may have put a file: the folders that the paths lead through, those in them and those beside them.
+std::vector<std::string> FileFinder::folders_nearby() const {
+  constexpr std::size_t kMost = 1000;
+  std::vector<std::string> all;
+  std::set<std::string> known;
+  const auto add = [&](const std::string& folder) {
+    if (all.size() < kMost && known.insert(folder).second) all.push_back(folder);
+  };
+  const PathPatterns::Found found = patterns_.find(access_);
+  for (const std::string& folder : found.folders) add(folder);
+  for (const std::string& folder : found.folders) {
+    if (folder.size() < 2) continue;
+    const std::string above = folder.substr(0, folder.rfind('/', folder.size() - 2) + 1);
+    for (const std::string& of : {folder, above}) {
+      if (of.empty() || of == "/") continue;  // too much may lie there
+      add(of);
+      std::vector<FileAccess::Entry> entries;
+      access_.list(of, entries);
+      for (const FileAccess::Entry& e : entries)
+        if (e.kind == DT_DIR) add(of + e.name + "/");
+    }
+  }
+  return all;
 }
 
 // A file that got its name and lost it again before folders were listed is opened by its new name.
@@ -125,7 +163,7 @@ void FileFinder::list(bool first) {
     if (!file->former.empty()) by_path.emplace(file->former, file.get());
   }
   for (auto& [id, file] : files_) by_path[file->checkpoint.path] = file.get();
-  const PathPatterns::Found found = watch_.list([this] { return patterns_.find(); });
+  const PathPatterns::Found found = watch_.list([this] { return patterns_.find(access_); });
   const std::set<std::string>& paths = found.paths;
   if (found.too_many)
     intake_.problems().set(about("folders"),
@@ -134,22 +172,26 @@ void FileFinder::list(bool first) {
                                        PathPatterns::kMostFolders));
   else
     intake_.problems().clear(about("folders"));
-  if (paths.empty() && files_.empty())
+  tell_unknown(found);
+  if (paths.empty() && files_.empty() && found.unknown.empty())
     intake_.problems().set(about("paths"), "no file matches");
   else
     intake_.problems().clear(about("paths"));
   std::int64_t newest = 0;  // by the clock of the file system
   if (first)
     for (const std::string& path : paths)
-      if (struct stat info; ::stat(path.c_str(), &info) == 0)
+      if (struct stat info; access_.status(path, info) == 0)
         newest = std::max<std::int64_t>(newest, info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec);
   for (const std::string& path : paths) {
     struct stat info;
-    if (::stat(path.c_str(), &info) != 0) {
-      if (errno != ENOENT)
-        intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+    if (const int error = access_.status(path, info); error != 0) {
+      if (is_absent(error)) continue;
+      intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(error));
+      unasked_.insert(path);
+      if (const auto before = by_path.find(path); before != by_path.end()) before->second->attached = true;
       continue;
     }
+    if (unasked_.erase(path) != 0) intake_.problems().clear(about(path));
     if (!S_ISREG(info.st_mode)) {
       if (S_ISDIR(info.st_mode) && patterns_.names(path))
         intake_.problems().set(about(path), "is a folder; " + path + "/* names the files in it");
@@ -189,12 +231,29 @@ void FileFinder::list(bool first) {
       take(std::move(file));
     }
   }
+  // What cannot be looked at may still be there.
+  if (!found.unknown.empty())
+    for (auto& [id, file] : files_)
+      if (!file->attached && file->detached_at == 0) file->attached = found.is_unknown(file->checkpoint.path);
   for (auto& [id, file] : files_)
     if (file->attached)
       file->detached_at = 0;
     else if (file->detached_at == 0)
       file->detached_at = clock_.steady(), file->catching_up = true;
   catch_up_with_joined();
+}
+
+void FileFinder::tell_unknown(const PathPatterns::Found& found) {
+  for (const std::string& path : unknown_)
+    if (!found.unknown.count(path)) intake_.problems().clear(about(path));
+  unknown_.clear();
+  for (const auto& [path, error] : found.unknown) {
+    const bool folder = path.empty() || path.ends_with('/');
+    intake_.problems().set(about(path),
+                           std::string(folder ? "the folder cannot be listed: " : "cannot be read: ") +
+                               std::strerror(error) + "; what was read there keeps its place until it can");
+    unknown_.insert(path);
+  }
 }
 
 // Why a path is not followed to the file that it leads to, or "".
@@ -215,12 +274,10 @@ std::string FileFinder::why_not_followed(const std::string& path) const {
 
 std::unique_ptr<TrackedFile> FileFinder::open(const std::string& path, bool first) {
   if (!why_not_followed(path).empty()) return nullptr;
-  constexpr int kHow = O_RDONLY | O_CLOEXEC | O_NONBLOCK;
-  int fd = ::open(path.c_str(), kHow | O_NOATIME);  // for its owner: reading changes nothing
-  if (fd < 0 && errno == EPERM) fd = ::open(path.c_str(), kHow);
-  if (fd < 0) {
-    if (errno != ENOENT)
-      intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+  int fd = -1;
+  if (const int error = access_.open(path, fd); error != 0) {
+    if (!is_absent(error))
+      intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(error));
     return nullptr;
   }
   intake_.problems().clear(about(path));
@@ -230,12 +287,16 @@ std::unique_ptr<TrackedFile> FileFinder::open(const std::string& path, bool firs
     ::close(fd);
     return nullptr;
   }
-  auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino);
+  auto file = std::make_unique<TrackedFile>(fd, info.st_dev, info.st_ino, access_);
   file->changed_at = file->modified_at = clock_.steady();
   file->born = birth_of(fd);
   file->seen_modified = info.st_mtim.tv_sec * kSecond + info.st_mtim.tv_nsec;
   file->seen_size = static_cast<std::uint64_t>(info.st_size);
   const auto known = known_files_->recognise(*file);
+  if (known == KnownFiles::Known::unknown) {
+    intake_.problems().set(about(path), std::string("cannot be read: ") + std::strerror(errno));
+    return nullptr;
+  }
   file->known = known == KnownFiles::Known::yes;
   file->family = family_of(file->known ? file->checkpoint.path : path);
   if (known == KnownFiles::Known::replaced) file->lost_at = clock_.steady();

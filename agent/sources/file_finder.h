@@ -40,6 +40,8 @@ class FileFinder {
   void catch_up_with_joined();
   std::unique_ptr<TrackedFile> open(const std::string& path, bool first);
   std::string why_not_followed(const std::string& path) const;
+  std::vector<std::string> folders_nearby() const;
+  void tell_unknown(const PathPatterns::Found& found);
   std::size_t most_files() const { return static_cast<std::size_t>(options_.number("most_files")); }
   std::string about(const std::string& path) const { return "source " + name_ + ": " + path; }
 
@@ -48,6 +50,7 @@ class FileFinder {
   const std::vector<std::pair<std::string, std::string>> resource_;
   const Zone zone_;
   const Clock& clock_;
+  const FileAccess& access_;
   Intake& intake_;
   const SourceCounters counters_;
   const PathPatterns patterns_;
@@ -58,6 +61,8 @@ class FileFinder {
   std::set<std::string> joined_;  // families that got a member
   bool unsought_ = true;          // of some files it was not looked how they began
   std::uint64_t moves_ = 0;       // renamings that were seen
+  // What could not be looked at when folders were listed last: in them, and by its path.
+  std::set<std::string> unknown_, unasked_;
   std::string host_;
 };
 

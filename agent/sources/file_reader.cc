@@ -33,8 +33,7 @@ bool FileReader::skip_hole(TrackedFile& file, std::string_view chunk) {
   if (chunk[0] != '\0' || file.checkpoint.skipping) return false;
   const std::uint64_t from = file.checkpoint.position;
   char before = '\0';
-  if (from != 0 && (::pread(file.fd(), &before, 1, static_cast<off_t>(from - 1)) != 1 || before != '\0'))
-    return false;
+  if (from != 0 && (file.read_at(from - 1, &before, 1) != 1 || before != '\0')) return false;
   std::uint64_t to = from + std::min(chunk.find_first_not_of('\0'), chunk.size());
   if (to == from + chunk.size())
     if (const off_t data = ::lseek(file.fd(), static_cast<off_t>(to), SEEK_DATA); data > 0)
@@ -52,6 +51,12 @@ void FileReader::hand_in(Changes changes) {
   gathering_.add(std::move(batch));
 }
 
+void FileReader::cannot_read(TrackedFile& file, int error) {
+  file.unreadable = true;
+  intake_.problems().set("source " + name_ + ": " + file.checkpoint.path,
+                         std::string("cannot be read: ") + std::strerror(error));
+}
+
 bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   if (refused()) return false;
   struct stat info;
@@ -65,7 +70,16 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   FileCheckpoint before;
   const bool shorter = size < file.checkpoint.position;
   if (shorter) before = file.detailed();
-  if (shorter || (changed && !file.verify(&before))) {
+  using Holds = TrackedFile::Holds;
+  const Holds holds = shorter ? Holds::no : changed ? file.verify(&before) : Holds::yes;
+  if (holds == Holds::unknown) {
+    file.seen_modified = -1;  // it is asked again
+    cannot_read(file, errno);
+    return false;
+  }
+  if (changed && std::exchange(file.unreadable, false))
+    intake_.problems().clear("source " + name_ + ": " + file.checkpoint.path);
+  if (holds == Holds::no) {
     counters_.count("truncated");
     file.restart();
     calls_.truncated(file, std::move(before));
@@ -84,14 +98,11 @@ bool FileReader::read(TrackedFile& file, std::uint64_t limit) {
   for (std::size_t want = kChunk;; want = most) {
     auto buffer =
         std::make_shared<LineBuffer>(std::min<std::uint64_t>(want, until - file.checkpoint.position));
-    const ssize_t n = ::pread(file.fd(), buffer->bytes.get(), buffer->capacity,
-                              static_cast<off_t>(file.checkpoint.position));
-    if (n <= 0) {
-      if (n < 0)
-        intake_.problems().set("source " + name_ + ": " + file.checkpoint.path,
-                               std::string("cannot be read: ") + std::strerror(errno));
-      return false;
-    }
+    const ssize_t n = file.read_at(file.checkpoint.position, buffer->bytes.get(), buffer->capacity);
+    if (n < 0) cannot_read(file, errno);
+    if (n <= 0) return false;
+    if (std::exchange(file.unreadable, false))
+      intake_.problems().clear("source " + name_ + ": " + file.checkpoint.path);
     buffer->finish(static_cast<std::size_t>(n));
     if (file.checkpoint.position == 0 &&
         !calls_.may_begin(file, {buffer->bytes.get(), static_cast<std::size_t>(n)}))

@@ -36,6 +36,7 @@ class FileReader {
   Gathering& gathering() { return gathering_; }
 
  private:
+  void cannot_read(TrackedFile& file, int error);
   bool skip_hole(TrackedFile& file, std::string_view chunk);
   bool hand_in(TrackedFile& file, std::shared_ptr<LineBuffer> buffer, Split s);
   std::string key(const TrackedFile& file) const { return "file/" + name_ + "/" + file.key(); }

@@ -7,6 +7,7 @@
 #include <thread>
 #include <unordered_map>
 
+#include "agent/guarded.h"
 #include "agent/sources/attention.h"
 #include "agent/sources/file_finder.h"
 #include "agent/sources/file_reader.h"
@@ -24,6 +25,7 @@ constexpr std::size_t kLooksARound = 800;               // at files that are qui
 constexpr std::int64_t kListEvery = kSecond;
 constexpr std::int64_t kListShare = 100;  // listing many files takes no more than this part of the time
 constexpr int kChunksInARow = 64;         // of one file, while others wait
+constexpr int kPausesAfterFault = 25;
 
 class PreparedFiles final : public Prepared {
  public:
@@ -82,30 +84,40 @@ class Files final : public Source {
   bool goes_on() const { return !stopping_ && !reader_.refused(); }
 
   void run() {
-    finder_.find_known();
-    std::int64_t list_at = 0;
-    bool first = true;
+    const std::string about = "source " + name_ + ": unforeseen";
+    // What was found stays: another look at all of it goes on from there.
+    while (goes_on() && !guarded(intake_.problems(), about, [this] { look(); })) {
+      list_now_ = true;
+      wake_all();
+      for (int i = 0; i < kPausesAfterFault && goes_on(); ++i) finder_.follow_renames(kPollMs, false);
+    }
+    reader_.gathering().flush();
+    awake_.clear();
+    files_.clear();
+  }
+
+  // Until it is stopped.
+  void look() {
+    if (!std::exchange(knows_, true)) finder_.find_known();
     while (goes_on()) {
       attention_.look();
       const std::int64_t begun = attention_.steady();
-      if (std::exchange(list_now_, false) || begun >= list_at) {
-        finder_.list(first);
+      if (std::exchange(list_now_, false) || begun >= list_at_) {
+        finder_.list(first_);
         // What lost its name while folders were listed holds earlier lines than what was found by that name.
-        hear(finder_.follow_renames(0, first));
-        first = false;
+        hear(finder_.follow_renames(0, first_));
+        first_ = false;
         rotation_.looked();
         wake_all();
         look_behind();
-        list_at = begun + std::clamp(kListShare * (attention_.steady() - begun), kListEvery, 10 * kListEvery);
+        list_at_ =
+            begun + std::clamp(kListShare * (attention_.steady() - begun), kListEvery, 10 * kListEvery);
       }
       const bool any = read_round();
       look_behind();
       hear(finder_.follow_renames(pause(any, begun), false));
       reader_.gathering().flush_if_due();
     }
-    reader_.gathering().flush();
-    awake_.clear();
-    files_.clear();
   }
 
   // How long to wait for news, in ms. A round that brought little is followed by the next one a moment later: what comes
@@ -242,6 +254,9 @@ class Files final : public Source {
   FileFinder finder_;
   FileReader reader_;
   bool list_now_ = true;  // before the beginning of any file is handed in
+  bool knows_ = false;    // the files of earlier runs were looked for
+  bool first_ = true;     // folders were not listed yet
+  std::int64_t list_at_ = 0;
   std::size_t round_ = 0;
   std::int64_t looked_behind_ = 0;
   std::atomic<std::int64_t> bytes_behind_{-1};  // -1: not known yet

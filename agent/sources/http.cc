@@ -27,6 +27,12 @@ constexpr auto kTick = 50ms;     // how soon a stop is noticed
 constexpr auto kForDisk = 5s;    // for the spool's disk
 constexpr std::int64_t kLargestRequest = 64 << 20, kMostAtOnce = 500;
 
+// By its first bytes: gzip (RFC 1952, section 2.3.1) or zstd (RFC 8878, section 3.1.1).
+bool looks_compressed(std::string_view body) {
+  return body.starts_with(std::string_view("\x1f\x8b\x08", 3)) ||
+         body.starts_with(std::string_view("\x28\xb5\x2f\xfd", 4));
+}
+
 class Http final : public Source, public RequestTaker {
  public:
   Http(const SourceMaking& m, const RequestServer::Settings& settings, std::string problem)
@@ -77,6 +83,11 @@ class Http final : public Source, public RequestTaker {
   // Answers when the events of the body are on disk.
   std::optional<HttpAnswer> take(const HttpRequest& in) override {
     const std::string& body = in.body;
+    if (in.header("Content-Encoding").empty() && looks_compressed(body)) {
+      counters_.count("refused");
+      return problem_answer({415, "the body is compressed, and no Content-Encoding says so",
+                             "send `Content-Encoding: gzip` or `zstd` with it"});
+    }
     auto buffer = std::make_shared<LineBuffer>(std::max<std::size_t>(1, body.size()));
     std::copy(body.begin(), body.end(), buffer->bytes.get());
     buffer->finish(body.size());

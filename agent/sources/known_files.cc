@@ -3,6 +3,7 @@
 #include <sys/stat.h>
 
 #include <filesystem>
+#include <optional>
 #include <set>
 
 #include "agent/sources/inode_finder.h"
@@ -15,25 +16,23 @@ std::uint64_t inode_of(const std::string& id) {
   return std::strtoull(id.c_str() + id.find(':') + 1, nullptr, 10);
 }
 
-std::string device_of_folder(const std::string& folder) {
-  struct stat info;
-  return ::stat(folder.c_str(), &info) == 0 ? std::to_string(info.st_dev) : "";
-}
-
 std::set<std::string> folders_of(const std::string& path) {
   std::error_code dangling;
   const std::string target = std::filesystem::weakly_canonical(path, dangling).string();
   return {path.substr(0, path.rfind('/') + 1), target.substr(0, target.rfind('/') + 1)};
 }
 
-bool goes_on(TrackedFile& file, const FileCheckpoint& kept) {
+using Holds = TrackedFile::Holds;
+
+Holds goes_on(TrackedFile& file, const FileCheckpoint& kept) {
   file.checkpoint = kept;
-  return file.seen_size >= kept.position && file.verify();
+  return file.seen_size < kept.position ? Holds::no : file.verify();
 }
 
 }  // namespace
 
-KnownFiles::KnownFiles(Spool& spool, std::string prefix) : spool_(spool), prefix_(std::move(prefix)) {
+KnownFiles::KnownFiles(Spool& spool, std::string prefix, const FileAccess& access)
+    : spool_(spool), prefix_(std::move(prefix)), access_(access) {
   for (const auto& [key, bytes] : spool_.state_with_prefix(prefix_))
     if (auto kept = FileCheckpoint::decode(bytes)) {
       const std::string id = key.substr(prefix_.size());
@@ -48,16 +47,19 @@ void KnownFiles::forget(const std::string& id) {
 KnownFiles::Known KnownFiles::recognise(TrackedFile& file) {
   const auto bytes = spool_.state(prefix_ + file.key());
   const auto kept = bytes ? FileCheckpoint::decode(*bytes) : std::nullopt;
-  if (kept && goes_on(file, *kept)) {
+  const Holds holds = kept ? goes_on(file, *kept) : Holds::no;
+  if (holds == Holds::unknown) return Known::unknown;
+  if (holds == Holds::yes) {
     forget(file.key());
     return Known::yes;
   }
   const auto [begin, end] = earlier_.equal_range(file.inode());
   for (auto it = begin; it != end; ++it) {
     const auto& [id, earlier] = it->second;
-    if (id == file.key() || earlier.position == 0 || !goes_on(file, earlier) ||
-        file.checkpoint.position != earlier.position)
-      continue;
+    if (id == file.key() || earlier.position == 0) continue;
+    const Holds renumbered = goes_on(file, earlier);
+    if (renumbered == Holds::unknown) return Known::unknown;
+    if (renumbered == Holds::no || file.checkpoint.position != earlier.position) continue;
     file.renumbered_from = id;
     spool_.note({{{prefix_ + id, "", true}, {prefix_ + file.key(), file.checkpoint.encode(), false}}, {}});
     earlier_.erase(it);
@@ -67,12 +69,13 @@ KnownFiles::Known KnownFiles::recognise(TrackedFile& file) {
   return kept ? Known::replaced : Known::no;
 }
 
-std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open, const MayBeRead& may_be_read) {
+KnownFiles::Found KnownFiles::find(const Open& open, const MayBeRead& may_be_read, const Folders& elsewhere) {
   std::vector<Earlier> all;
   for (const auto& [inode, earlier] : earlier_) all.push_back(earlier);
-  InodeFinder finder;
+  InodeFinder finder(access_);
   std::vector<StateChange> gone;
-  std::vector<std::unique_ptr<TrackedFile>> files;
+  std::optional<std::vector<std::string>> other_folders;
+  Found found;
   for (const auto& [id, kept] : all) {
     std::unique_ptr<TrackedFile> file;
     if (kept.position == 0) continue;  // nothing was read of it
@@ -84,23 +87,34 @@ std::vector<std::unique_ptr<TrackedFile>> KnownFiles::find(const Open& open, con
       if (!same) file.reset();
       return same;
     };
-    bool found = is_it(kept.path), listed = false, unreadable = false;
+    bool here = is_it(kept.path), listed = false, unreadable = false;
+    const auto look_in = [&, &id = id](const std::string& folder, int looks) {
+      if (here) return;
+      const auto looked = finder.find(folder, inode_of(id), is_it, looks);
+      here = looked == InodeFinder::Found::here;
+      unreadable = unreadable || looked == InodeFinder::Found::unreadable;
+    };
     for (const std::string& folder : folders_of(kept.path)) {
-      if (found) break;
-      const auto looked = finder.find(folder, inode_of(id), is_it);
-      found = looked == InodeFinder::Found::here;
-      unreadable |= looked == InodeFinder::Found::unreadable;
-      listed |= device_of_folder(folder) == device_of(id);
+      look_in(folder, InodeFinder::kLooks);
+      struct stat info;
+      const int error = access_.status(folder, info);
+      listed = listed || (error == 0 && std::to_string(info.st_dev) == device_of(id));
+      unreadable = unreadable || (error != 0 && !is_absent(error));
     }
-    if (found) {
-      files.push_back(std::move(file));
+    if (!here && !forbidden) {
+      if (!other_folders) other_folders = elsewhere();
+      for (const std::string& folder : *other_folders) look_in(folder, 1);
+    }
+    if (here) {
+      found.files.push_back(std::move(file));
     } else if (listed && (!unreadable || forbidden)) {
       gone.push_back({prefix_ + id, "", true});
+      if (!forbidden) found.gone.push_back(kept);
       forget(id);
     }
   }
   if (!gone.empty()) spool_.note({gone, {}});
-  return files;
+  return found;
 }
 
 }  // namespace dingle

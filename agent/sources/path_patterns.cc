@@ -5,7 +5,6 @@
 #include <sys/stat.h>
 
 #include <algorithm>
-#include <memory>
 
 namespace dingle {
 namespace {
@@ -47,27 +46,15 @@ std::vector<std::string> pattern_of(const std::string& text) {
   return parts;
 }
 
-struct Entry {
-  std::string name;
-  unsigned char kind;
-};
-std::vector<Entry> entries_of(const std::string& folder) {
-  std::vector<Entry> entries;
-  const std::unique_ptr<DIR, int (*)(DIR*)> dir(::opendir(folder.empty() ? "." : folder.c_str()), ::closedir);
-  if (!dir) return entries;
-  while (const dirent* entry = ::readdir(dir.get())) {
-    const std::string name = entry->d_name;
-    if (name != "." && name != "..") entries.push_back({name, entry->d_type});
-  }
-  return entries;
-}
-
-bool is_folder(const std::string& path, unsigned char kind, bool through_links) {
+// What cannot be asked about is none, and noted.
+bool is_folder(const FileAccess& access, const std::string& path, unsigned char kind, bool through_links,
+               PathPatterns::Found& found) {
   if (kind == DT_DIR) return true;
   if (kind != DT_UNKNOWN && (kind != DT_LNK || !through_links)) return false;
   struct stat info;
-  return (through_links ? ::stat(path.c_str(), &info) : ::lstat(path.c_str(), &info)) == 0 &&
-         S_ISDIR(info.st_mode);
+  const int error = through_links ? access.status(path, info) : access.link_status(path, info);
+  if (error != 0 && !is_absent(error)) found.unknown.emplace(path + "/", error);
+  return error == 0 && S_ISDIR(info.st_mode);
 }
 
 }  // namespace
@@ -132,14 +119,20 @@ bool PathPatterns::names(const std::string& path) const {
   return std::find(patterns_.begin(), patterns_.end(), pattern_of(path)) != patterns_.end();
 }
 
-void PathPatterns::look(const std::string& folder, const Pattern& pattern, std::size_t part, Found& found) {
+void PathPatterns::look(const FileAccess& access, const std::string& folder, const Pattern& pattern,
+                        std::size_t part, Found& found) {
   const std::string& text = pattern[part];
   const bool last = part + 1 == pattern.size();
   if (text.find_first_of("*?[\\") == std::string::npos) {
-    if (!last) return look(folder + text + "/", pattern, part + 1, found);
+    if (!last) return look(access, folder + text + "/", pattern, part + 1, found);
     found.folders.insert(folder);
+    if (text.empty()) return;
     struct stat info;
-    if (!text.empty() && ::lstat((folder + text).c_str(), &info) == 0) found.paths.insert(folder + text);
+    const int error = access.link_status(folder + text, info);
+    if (error == 0)
+      found.paths.insert(folder + text);
+    else if (!is_absent(error))
+      found.unknown.emplace(folder + text, error);
     return;
   }
   if (found.folders.size() >= kMostFolders) {
@@ -148,24 +141,36 @@ void PathPatterns::look(const std::string& folder, const Pattern& pattern, std::
   }
   found.folders.insert(folder);
   const bool deep = text == "**";
-  if (deep) look(folder, pattern, part + 1, found);
-  for (const Entry& entry : entries_of(folder)) {
+  if (deep) look(access, folder, pattern, part + 1, found);
+  std::vector<FileAccess::Entry> entries;
+  if (const int error = access.list(folder, entries); error != 0 && !is_absent(error))
+    found.unknown.emplace(folder, error);
+  for (const FileAccess::Entry& entry : entries) {
     const std::string path = folder + entry.name;
     if (deep) {
-      if (!entry.name.starts_with('.') && is_folder(path, entry.kind, false))
-        look(path + "/", pattern, part, found);
+      if (!entry.name.starts_with('.') && is_folder(access, path, entry.kind, false, found))
+        look(access, path + "/", pattern, part, found);
     } else if (names_match(text, entry.name)) {
       if (last)
         found.paths.insert(path);
-      else if (is_folder(path, entry.kind, true))
-        look(path + "/", pattern, part + 1, found);
+      else if (is_folder(access, path, entry.kind, true, found))
+        look(access, path + "/", pattern, part + 1, found);
     }
   }
 }
 
-PathPatterns::Found PathPatterns::find() const {
+bool PathPatterns::Found::is_unknown(const std::string& path) const {
+  if (unknown.empty()) return false;
+  if (unknown.count(path)) return true;
+  for (std::size_t end = path.rfind('/'); end != std::string::npos;
+       end = end == 0 ? std::string::npos : path.rfind('/', end - 1))
+    if (unknown.count(path.substr(0, end + 1))) return true;
+  return unknown.count("") != 0 && !path.starts_with('/');
+}
+
+PathPatterns::Found PathPatterns::find(const FileAccess& access) const {
   Found found;
-  for (const Pattern& pattern : patterns_) look("", pattern, 0, found);
+  for (const Pattern& pattern : patterns_) look(access, "", pattern, 0, found);
   std::erase_if(found.paths, [&](const std::string& path) { return is_excluded(path); });
   return found;
 }

@@ -5,9 +5,12 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <set>
 #include <string>
 #include <vector>
+
+#include "agent/sources/file_access.h"
 
 namespace dingle {
 
@@ -26,14 +29,18 @@ class PathPatterns {
     std::set<std::string>
         folders;            // that were looked through, with their final slash; "" is the working folder
     bool too_many = false;  // more folders than kMostFolders: some were not looked through
+    // What could not be looked at, and its errno value: folders, with their final slash, and files. What lies there is unknown.
+    std::map<std::string, int> unknown;
+    bool is_unknown(const std::string& path) const;  // it, or a folder that it lies in
   };
   // Costs a listing of each folder in which names are compared.
-  Found find() const;
+  Found find(const FileAccess& access = system_file_access()) const;
   static constexpr std::size_t kMostFolders = 10'000;
 
  private:
   using Pattern = std::vector<std::string>;  // its parts between slashes
-  static void look(const std::string& folder, const Pattern& pattern, std::size_t part, Found& found);
+  static void look(const FileAccess& access, const std::string& folder, const Pattern& pattern,
+                   std::size_t part, Found& found);
   std::vector<Pattern> patterns_;
   std::vector<std::string> excluded_names_;
   std::vector<Pattern> excluded_paths_;

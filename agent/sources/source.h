@@ -12,6 +12,7 @@
 
 #include "agent/configuration.h"
 #include "agent/problems.h"
+#include "agent/sources/file_access.h"
 #include "core/flow/work.h"
 #include "core/time/clock.h"
 #include "spool/spool.h"
@@ -23,9 +24,13 @@ struct Resource {
   std::vector<Field> fields;
   Zone zone;  // of times that name none
   std::vector<std::unique_ptr<std::string>> texts;
+  // Unless there is one of that name: what the configuration says is added first, and wins.
   void add(std::string_view name, std::string_view text) {
+    const FieldId id = field_id(name);
+    for (const Field& f : fields)
+      if (f.name == id) return;
     texts.push_back(std::make_unique<std::string>(text));
-    fields.push_back({field_id(name), Value::text(*texts.back())});
+    fields.push_back({id, Value::text(*texts.back())});
   }
 };
 
@@ -124,6 +129,7 @@ struct SourceMaking {
   const SourceSettings& settings;
   Intake& intake;
   const Clock& clock = system_clock();
+  const FileAccess& files = system_file_access();
 };
 
 }  // namespace dingle

@@ -5,10 +5,10 @@
 namespace dingle {
 
 const std::vector<std::string> kSourceCounters{
-    "lines",       "bytes",     "empty",        "joined",    "events",   "leftovers",       "left",
-    "cut",         "cut_bytes", "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast",
-    "set_apart",   "copies",    "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",
-    "closed_idle", "unbalanced"};
+    "lines",       "bytes",      "empty",        "joined",    "events",   "leftovers",       "left",
+    "cut",         "cut_bytes",  "invalid_utf8", "truncated", "replaced", "lost_queue_full", "lost_too_fast",
+    "set_apart",   "copies",     "hole_bytes",   "requests",  "repeated", "refused",         "turned_away",
+    "closed_idle", "unbalanced", "vanished"};
 
 SourceCounters::SourceCounters(Spool& spool, const std::string& source) : spool_(spool) {
   for (const std::string& what : kSourceCounters)

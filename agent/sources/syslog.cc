@@ -18,6 +18,7 @@
 #include <set>
 #include <thread>
 
+#include "agent/guarded.h"
 #include "agent/sources/message_splitter.h"
 #include "agent/sources/source.h"
 #include "agent/sources/syslog_open.h"
@@ -102,7 +103,8 @@ class Syslog final : public Source {
   void run(void (Syslog::*work)()) {
     ++running_;
     threads_.emplace_back([this, work] {
-      (this->*work)();
+      while (!guarded(intake_.problems(), about("unforeseen"), [&] { (this->*work)(); }) && !stopping_)
+        std::this_thread::sleep_for(kStopSeen);
       --running_;
     });
   }

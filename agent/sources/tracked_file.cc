@@ -90,8 +90,9 @@ std::uint64_t hash_of(std::string_view bytes) { return XXH64(bytes.data(), bytes
 std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position, std::string* keep) const {
   char bytes[kRungBytes];
   const std::uint64_t n = std::min(position, kRungBytes);
-  if (::pread(fd_, bytes, n, static_cast<off_t>(position - n)) != static_cast<ssize_t>(n))
-    return std::nullopt;
+  const ssize_t read = read_at(position - n, bytes, n);
+  look_failed_ = look_failed_ || read < 0;
+  if (read != static_cast<ssize_t>(n)) return std::nullopt;
   if (keep != nullptr) keep->assign(bytes, n);
   return hash_of({bytes, n});
 }
@@ -115,20 +116,26 @@ bool TrackedFile::holds_place() const {
          hash_before(checkpoint.position) == rungs.back().hash;
 }
 
-bool TrackedFile::verify(FileCheckpoint* as_known) {
+TrackedFile::Holds TrackedFile::verify(FileCheckpoint* as_known) {
   auto& rungs = checkpoint.rungs;
-  if (checkpoint.position == 0) return true;
+  look_failed_ = false;
+  if (checkpoint.position == 0) return Holds::yes;
   if (!rungs.empty() && rungs.back().position == checkpoint.position &&
       hash_before(checkpoint.position, &tail_) == rungs.back().hash)
-    return true;
+    return Holds::yes;
+  std::size_t holding = rungs.size();
+  while (holding != 0 && !look_failed_ &&
+         hash_before(rungs[holding - 1].position, &tail_) != rungs[holding - 1].hash)
+    --holding;
+  if (look_failed_) return Holds::unknown;
   if (as_known != nullptr) *as_known = detailed();
-  while (!rungs.empty() && hash_before(rungs.back().position, &tail_) != rungs.back().hash) rungs.pop_back();
-  if (rungs.empty()) return false;
+  rungs.resize(holding);
+  if (rungs.empty()) return Holds::no;
   // Some of what was read is gone and other bytes are there. Their positions in the stream go on upwards.
   checkpoint.base += checkpoint.position - rungs.back().position;
   checkpoint.position = rungs.back().position;
   checkpoint.skipping = false;
-  return true;
+  return Holds::yes;
 }
 
 void TrackedFile::advance(std::uint64_t position, std::string_view read) {

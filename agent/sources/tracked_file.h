@@ -43,14 +43,17 @@ struct FileCheckpoint {
 
 class TrackedFile {
  public:
-  TrackedFile(int fd, std::uint64_t device, std::uint64_t inode) : fd_(fd), device_(device), inode_(inode) {}
+  TrackedFile(int fd, std::uint64_t device, std::uint64_t inode,
+              const FileAccess& access = system_file_access())
+      : access_(access), fd_(fd), device_(device), inode_(inode) {}
   TrackedFile(const TrackedFile&) = delete;
   TrackedFile& operator=(const TrackedFile&) = delete;
   ~TrackedFile();
 
-  // Goes back to the highest rung that still holds; false if none does, then it is a new stream. `as_known` gets what was known
-  // of it, `detailed`, if the newest does not hold.
-  bool verify(FileCheckpoint* as_known = nullptr);
+  // Goes back to the highest rung that still holds. `no`: none does, then it is a new stream. `unknown`: it cannot be read now,
+  // and nothing was changed. `as_known` gets what was known of it, `detailed`, if the newest does not hold.
+  enum class Holds { yes, no, unknown };
+  Holds verify(FileCheckpoint* as_known = nullptr);
   // Whether what was read last is still there: what was read behind it a moment ago then belongs to it.
   bool holds_place() const;
   // After the bytes before `position` became events. `read`: those bytes, from the place until now; the file may hold others
@@ -124,14 +127,20 @@ class TrackedFile {
   // Whether nothing is known of it that differs.
   bool may_agree_with(const FileCheckpoint& checkpoint) const;
   std::uint64_t size_now() const;  // 0 if it cannot be told
+  ssize_t read_at(std::uint64_t position, char* to, std::size_t size) const {
+    return access_.read(fd_, to, size, position);
+  }
+  bool unreadable = false;  // at the last look
 
  private:
   // Up to where its first `size` bytes hold what the checkpoint says; nullopt if they do not.
   std::optional<std::uint64_t> agreement(const FileCheckpoint& checkpoint, std::uint64_t size) const;
   std::optional<std::uint64_t> hash_before(std::uint64_t position, std::string* keep = nullptr) const;
   std::optional<std::uint64_t> hash_read(std::uint64_t position, std::string_view read) const;
-  std::vector<Rung> fine_;  // several in each piece that was read
-  std::string tail_;        // up to 256 bytes before the place, as they were read; may be fewer
+  std::vector<Rung> fine_;            // several in each piece that was read
+  std::string tail_;                  // up to 256 bytes before the place, as they were read; may be fewer
+  mutable bool look_failed_ = false;  // some bytes could not be read, since `verify` asked
+  const FileAccess& access_;
   int fd_;
   std::uint64_t device_, inode_;
 };

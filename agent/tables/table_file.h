@@ -24,7 +24,8 @@ struct TableSettings {
   std::string name, file;
   Options options;
   std::shared_ptr<TableHandle> handle;
-  FileStamp read = {};  // as the file was when it was read with the configuration
+  std::string written = {};  // its options as text
+  FileStamp read = {};       // as the file was when it was read with the configuration
 };
 
 inline constexpr std::size_t kLargestTable = 256u << 20;  // bytes of a file

@@ -3,12 +3,15 @@
 #include <algorithm>
 #include <chrono>
 
+#include "agent/guarded.h"
+
 namespace dingle {
 
 TableWatch::TableWatch(std::function<std::vector<TableSettings>()> tables, Problems& problems)
     : tables_(std::move(tables)), problems_(problems), thread_([this] {
         std::unique_lock lock(mutex_);
-        while (!stop_.wait_for(lock, std::chrono::milliseconds(200), [this] { return stops_; })) look();
+        while (!stop_.wait_for(lock, std::chrono::milliseconds(200), [this] { return stops_; }))
+          guarded(problems_, "tables: unforeseen", [this] { look(); });
       }) {}
 
 TableWatch::~TableWatch() {

@@ -1,7 +1,11 @@
 // dingle check: reads a configuration without running it.
+#include <algorithm>
 #include <iostream>
+#include <set>
 
 #include "agent/configuration.h"
+#include "agent/configuration_hiding.h"
+#include "agent/secret.h"
 #include "client/samples.h"
 #include "client/table.h"
 
@@ -10,8 +14,37 @@ namespace {
 
 struct CheckOptions {
   std::string file = "/etc/dingle/dingle.yaml", samples;
-  bool write = false;
+  bool write = false, without_secrets = false;
 };
+
+// Where a word stands in the text first.
+Place place_of(std::string_view word, std::string_view text) {
+  const std::size_t at = text.find(word);
+  if (at == std::string_view::npos) return {1, 1};
+  const std::string_view before = text.substr(0, at);
+  const auto line = static_cast<std::size_t>(std::count(before.begin(), before.end(), '\n'));
+  return {line + 1, at - (line == 0 ? 0 : before.rfind('\n') + 1) + 1};
+}
+
+// What cannot be read here of the secrets that the configuration names: without it the first event would tell.
+void look_for_secrets(const Configuration& c, const std::string& text, Findings& findings) {
+  std::set<std::string> places;
+  const auto add = [&](const Options& o) {
+    for (const std::string& place : o.secrets()) places.insert(place);
+  };
+  add(c.server);
+  for (const SourceSettings& s : c.sources) add(s.options);
+  for (const DestinationSettings& d : c.destinations) add(d.options);
+  for (const std::string& place : places)
+    if (const auto secret = read_secret_at(place); !secret) {
+      const std::string name = place.substr(place.find(':') + 1);
+      findings.warning(place_of(name, text), name.size(), secret.problem().message,
+                       "give it to whoever runs dingled; --without-secrets does not look");
+    }
+  if (const std::string problem = missing_key(c); !problem.empty())
+    findings.warning(Place{1, 1}, 1, problem,
+                     "dingled does not start without it; --without-secrets does not look");
+}
 
 void print_samples(const Client& client, const CheckOptions& o, const SampleResults& samples) {
   for (const auto& d : samples.differences)
@@ -37,6 +70,7 @@ int run_check(const Client& client, const CheckOptions& o) {
   if (!read_input(file, text)) return kFoundProblems;
   Findings findings(text);
   auto configuration = read_configuration(text, findings);
+  if (configuration && !o.without_secrets) look_for_secrets(*configuration, text, findings);
   SampleResults samples;
   if (configuration && !o.samples.empty()) samples = check_samples(*configuration, o.samples, o.write);
   const bool sound = configuration && samples.differences.empty();
@@ -99,6 +133,8 @@ const CommandRegistration check_command(
                  "them with what is "
                  "expected (PIPELINE/NAME.ndjson)");
       app.flag("--write", o->write, "Write what comes of the samples, as what is expected from now on");
+      app.flag("--without-secrets", o->without_secrets,
+               "Do not look whether the secrets that it names can be read here");
       return [o](Client& client) { return run_check(client, *o); };
     });
 

@@ -25,16 +25,23 @@ enum class Unparsed {
 struct HiddenText {
   std::string_view text;
   std::string instead;
-  std::optional<double> number = {};      // it is looked for as that, however it is written
-  std::size_t rarest = 0;                 // of its bytes
-  bool everywhere = true;                 // not only where it lies in the same memory
-  std::vector<std::string> written = {};  // as other formats write it
+  std::optional<double> number = {};  // it is looked for as that, however it is written
+  std::size_t rarest = 0;             // of its bytes
+  bool everywhere = true;             // not only where it lies in the same memory
 };
 
-// Puts what stands in their places into a text: where it lies in the same memory as a hidden one, where it holds one of at least
-// four bytes as a whole word, or one as a JSON string with escapes, a CSV cell or XML text would be written. False if there is
-// none. `made` is replaced. Time grows with the text's length for each hidden one.
-bool hide(std::string_view text, const std::vector<HiddenText>& hidden, std::string& made);
+// Puts what stands in their places into a text: where it lies in the same memory as a hidden one, and where one of its readings
+// (readings.h) holds one of at least four bytes as a whole word, or the same number. `made` is replaced, unless there was nothing.
+// Time grows with the length of the text's readings for each hidden one.
+enum class Hide {
+  nothing,
+  done,
+  incomplete,  // the text has more readings than are looked through: what is to be hidden may stand there still
+};
+Hide hide(std::string_view text, const std::vector<HiddenText>& hidden, std::string& made);
+// The same of a list or map: in each of its strings, names and numbers. What was changed is a string then, so it is sound JSON as
+// before.
+Hide hide_json(std::string_view json, const std::vector<HiddenText>& hidden, std::string& made);
 HiddenText hidden_text(std::string_view text, std::string instead);
 
 class HidingStep : public Step {
@@ -68,7 +75,12 @@ class HidingStep : public Step {
   std::shared_ptr<const Sealing> holder_;  // for `hold`
   void hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hidden, std::string& made,
                StepTally& tally) const;
-  void find_in(std::string_view text, std::vector<HiddenText>& hidden, StepTally& tally) const;
+  void find_in(Batch& batch, std::string_view text, std::vector<HiddenText>& hidden, StepTally& tally) const;
+  void add_items(Batch& batch, std::string_view json, std::vector<HiddenText>& hidden,
+                 StepTally& tally) const;
+  void add_members(Batch& batch, std::string_view body, FieldId field, std::vector<HiddenText>& hidden,
+                   StepTally& tally) const;
+  void give_up(Batch& batch, Event& event, StepTally& tally) const;
 };
 
 // What steps that hide have in common: `fields`, `find`, `regex`, `within`, `key`.

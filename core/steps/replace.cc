@@ -1,6 +1,7 @@
 // replace: puts other text in the place of some.
 #include <map>
 
+#include "core/condition/functions.h"
 #include "core/nearest.h"
 #include "core/steps/pieces.h"
 #include "core/steps/step.h"
@@ -220,6 +221,10 @@ class Replace final : public Step {
           n == kMostReplaced ? Finding::Outcome::too_expensive : search.next(text, at, found);
       if (outcome == Finding::Outcome::too_expensive) ++tally.gave_up;
       if (outcome != Finding::Outcome::found) break;
+      if (made.size() > kLongestMadeText) {  // what it has grown by stays; the rest is as it was
+        ++tally.gave_up;
+        break;
+      }
       any = true;
       at = found.to > found.from ? found.to : found.to + 1;
       if (which == Which::last) {

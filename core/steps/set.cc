@@ -1,5 +1,6 @@
 // set: gives fields a fixed value, or one made from other fields.
 #include "core/condition/expression.h"
+#include "core/condition/functions.h"
 #include "core/steps/pieces.h"
 #include "core/steps/step.h"
 #include "core/steps/written_value.h"
@@ -63,6 +64,10 @@ class Set final : public Step {
           for (const Piece& piece : one.pieces) {
             made += piece.literal;
             if (piece.field != kNoField) made += batch.get(event, piece.field).to_string();
+          }
+          if (made.size() > kLongestMadeText) {
+            made.resize(kLongestMadeText);
+            ++tally.gave_up;
           }
           value = Value::text(batch.arena.copy(made));
         } else if (value.kind() == Kind::text) {

@@ -129,7 +129,8 @@ struct StepMaking {
   const PatternLibrary& patterns;
   Findings& findings;
   // What uses the secret at that place; empty: nothing can.
-  std::function<std::shared_ptr<const Sealing>(const std::string& place)> sealing = {};
+  using SealingOf = std::function<std::shared_ptr<const Sealing>(const std::string& place)>;
+  SealingOf sealing = {};
 };
 
 struct StepKind {

@@ -104,6 +104,7 @@ Json scanned_schema() {
                     {"blocks_left_out", is_integer()},
                     {"indexes", is_integer()},
                     {"complete", is_boolean()},
+                    {"damaged", is_integer(), false},
                     {"problems", list_of(is_text()), false},
                     {"notes", list_of(is_text()), false}});
 }
@@ -114,7 +115,8 @@ Json scanned_json(const Scanned& s) {
          {"blocks", s.blocks},
          {"blocks_left_out", s.blocks_left_out},
          {"indexes", s.indexes}};
-  j["complete"] = !s.stopped;
+  j["complete"] = s.complete();
+  if (s.damaged != 0) j["damaged"] = s.damaged;
   std::vector<std::string> problems = s.problems;
   if (s.stopped)
     problems.push_back("the time was over before all was read: what is told is of the newest " +

@@ -50,7 +50,7 @@ HttpAnswer list_fields(Api& api, const Asked& asked) {
   Json root = fields.with_cut({{"events", seen.events},
                                {"blocks", scanned.blocks},
                                {"more", seen.more},
-                               {"complete", !scanned.stopped},
+                               {"complete", scanned.complete()},
                                {"asked_since", format_rfc3339(api.started())}});
   root["fields"] = fields.take();
   root["problems"] = scanned.problems;

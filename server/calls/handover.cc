@@ -61,7 +61,7 @@ HttpAnswer take_in(Api& api, const Asked& asked) {
   for (std::size_t at = 0; at < r.body.size(); ++line) {
     const std::size_t end = std::min(r.body.find('\n', at), r.body.size());
     if (end != at && !lines.add(std::string_view(r.body).substr(at, end - at), sender))
-      return api_error(400, "line " + std::to_string(line + 1) + " is not an event as agents send them");
+      return api_error(422, "line " + std::to_string(line + 1) + " is not an event as agents send them");
     at = end + 1;
   }
   std::uint64_t stored = 0, known = 0;

@@ -87,8 +87,10 @@ HttpAnswer delete_indexes(Api& api, const Asked& asked) {
   for (const std::string& name : asked.texts("indexes")) {
     std::vector<std::string> known;
     const std::size_t before = meant.size();
-    for (const auto& [destination, store] : stores)
-      for (const IndexInfo& info : store->indexes()) {
+    for (const auto& [destination, store] : stores) {
+      std::vector<IndexInfo> all = store->indexes();
+      for (const std::string& gone : store->missing()) all.push_back({.name = gone});
+      for (const IndexInfo& info : all) {
         known.push_back(info.name);
         Json one{{"destination", destination},
                  {"index", info.name},
@@ -97,6 +99,7 @@ HttpAnswer delete_indexes(Api& api, const Asked& asked) {
         if (matches_glob(info.name, name) && std::find(meant.begin(), meant.end(), one) == meant.end())
           meant.push_back(std::move(one));
       }
+    }
     const bool again =
         meant.size() == before &&
         std::any_of(known.begin(), known.end(), [&](const std::string& k) { return matches_glob(k, name); });

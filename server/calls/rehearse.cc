@@ -13,6 +13,8 @@
 namespace dingle {
 namespace {
 
+constexpr std::chrono::minutes kPatience{1};
+
 struct CalledFor {
   std::vector<SampleLine> lines;
   const char* from = "sent";
@@ -98,11 +100,12 @@ CalledFor sample_of(Api& api, const Configuration& configuration, const Asked& a
 }
 
 HttpAnswer rehearse(Api& api, const Asked& asked) {
-  auto configuration = api.engine().configuration();
+  const auto running = api.engine().configuration();
+  auto configuration = to_be_tried(running);
   Json findings_told = Json::array();
   if (asked.given("configuration")) {
     Findings findings(asked.text("configuration"));
-    configuration = read_configuration(asked.text("configuration"), findings);
+    configuration = read_sent_configuration(asked.text("configuration"), findings, *running);
     findings_told = ConfigurationFile::findings_json(findings.all());
     if (!configuration) return json_answer({{"findings", findings_told}});
   }
@@ -124,9 +127,20 @@ HttpAnswer rehearse(Api& api, const Asked& asked) {
     return api_error(400, "that are too many lines", "at most 100000, and 64 MiB", "lines");
   std::vector<std::unique_ptr<StepMemory>> memories;
   if (asked.text("memory") == "copy") memories = api.engine().copies_of_memories(*configuration);
-  const Rehearsal rehearsal(
-      {*configuration, source, pipeline, sample.lines, system_now(), std::move(memories)});
-  Json answer = json_of(rehearsal, asked.number("limit"));
+  const auto until = std::chrono::steady_clock::now() + kPatience;
+  const auto ends = [&]() -> std::string {
+    if (asked.request.has_left()) return "the caller has gone";
+    return std::chrono::steady_clock::now() < until ? "" : "it takes longer than a minute";
+  };
+  std::optional<Rehearsal> rehearsal;
+  try {
+    rehearsal.emplace(Rehearsal::Asked{*configuration, source, pipeline, sample.lines, system_now(),
+                                       std::move(memories), ends});
+  } catch (const Rehearsal::Ended& ended) {
+    return api_error(422, std::string("the rehearsal was ended: ") + ended.what(),
+                     "send fewer lines, or one pipeline");
+  }
+  Json answer = json_of(*rehearsal, asked.number("limit"));
   answer["from"] = sample.from;
   if (sample.lines.empty()) answer["why_empty"] = sample.why_empty;
   answer["findings"] = std::move(findings_told);

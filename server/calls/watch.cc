@@ -42,7 +42,11 @@ HttpAnswer watch(Api& api, const Asked& asked) {
   auto watching = std::make_shared<Watching>(
       api, api.engine().live().add(std::move(where), pipeline, asked.flag("dropped")));
   HttpAnswer answer{200, "application/x-ndjson"};
-  answer.stream = [watching](std::string& piece) {
+  HttpRequest caller;
+  caller.who = asked.request.who;
+  const Scope needed = asked.flag("dropped") ? Scope::lines : Scope::read;
+  answer.stream = [watching, caller, needed](std::string& piece) {
+    if (!watching->api.may(caller, needed)) return false;  // the token was removed, or may less
     std::uint64_t missed = 0;
     piece = watching->viewer->take(0, &missed);
     if (missed) piece += dump({{"dingle.missed", missed}}) + "\n";

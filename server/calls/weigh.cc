@@ -215,7 +215,7 @@ HttpAnswer weigh(Api& api, const Asked& asked) {
             {"omit", omit},
             {"saved_a_day", saved},
             {"asked_since", format_rfc3339(api.started())},
-            {"complete", !scanned.stopped}};
+            {"complete", scanned.complete()}};
   if (w.events != 0) root["from"] = format_rfc3339(w.first), root["to"] = format_rfc3339(w.last);
   return json_answer(root);
 }

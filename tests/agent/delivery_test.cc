@@ -30,6 +30,86 @@ TEST_F(DeliveryThreadTest, WhatCannotBeTakenNowIsTriedAgain) {
   EXPECT_TRUE(problems.all().empty()) << "the problem ended";
 }
 
+// A fault of the program, or of a library: it must not end the program, nor lose anything.
+TEST_F(DeliveryThreadTest, WhatADestinationThrowsIsAProblemAndARetry) {
+  append({"1", "2"});
+  append({"3"});
+  int tries = 0;
+  std::string told;
+  run_until_done([&](std::span<const DeliveryEvent>) {
+    if (++tries == 3) told = problems.all().empty() ? "" : problems.all()[0].text;
+    if (tries < 3) throw std::runtime_error("no such member");
+    return Delivery{};
+  });
+  EXPECT_EQ(accepted, (Bodies{"1", "2", "3"}));
+  EXPECT_NE(told.find("no such member"), std::string::npos) << told;
+  EXPECT_TRUE(problems.all().empty()) << "the problem ended";
+}
+
+// What was refused, resent and answered for is not offered once more when its batch comes again.
+TEST_F(DeliveryThreadTest, ALetterThatWasResentStaysAnsweredForWhileItsBatchIsNotThrough) {
+  append({"1", "bad", "3"});
+  std::atomic<bool> reachable{false};
+  {
+    std::atomic<int> rounds{0};
+    DeliveryThread thread(settings, id,
+                          std::make_unique<Scripted>(
+                              [&](std::span<const DeliveryEvent> events) {
+                                Delivery d;
+                                d.outcomes.clear();
+                                for (const auto& e : events)
+                                  d.outcomes.push_back(e.event.body == "bad"
+                                                           ? Outcome{Outcome::Form::refused, "too wide"}
+                                                           : Outcome{Outcome::Form::retry, "away"});
+                                ++rounds;
+                                return d;
+                              },
+                              accepted, mutex),
+                          *spool, *letters, problems);
+    while (letters->count(id) == 0 || rounds < 3) std::this_thread::sleep_for(1ms);
+  }
+  for (const Letter& letter : letters->list({.destination = id}, 10, true))
+    spool->append({.destinations = {{id, 1}}, .events = letter.record});
+  letters->remove({.destination = id});
+  run_until_done([](std::span<const DeliveryEvent>) { return Delivery{}; });
+  std::sort(accepted.begin(), accepted.end());
+  EXPECT_EQ(accepted, (Bodies{"1", "3", "bad"}));
+  EXPECT_EQ(spool->counter(counter_of_destination(id, "set_aside")), 1);
+  letters->forget_taken(id, spool->last_record() + 1);
+  EXPECT_TRUE(letters->kept_behind(id, 0).empty());
+}
+
+TEST_F(DeliveryThreadTest, OfHalvesTheLongestRetryAfterCounts) {
+  append({"1", "2"});
+  bool asked = false;
+  const auto begin = std::chrono::steady_clock::now();
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    if (asked) return Delivery{};
+    Delivery d = events.size() == 2 ? all(Outcome::Form::refused, "one of them") : Delivery::retry("later");
+    d.separable = true;
+    if (events.size() == 1) d.retry_after = events[0].event.body == "1" ? 60ms : 1ms;
+    asked = events[0].event.body == "2";
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"1", "2"}));
+  EXPECT_GE(std::chrono::steady_clock::now() - begin, 60ms);
+}
+
+// A part of a batch that is always answered with no: another lane is tried, but never past what waits in the batch itself.
+TEST_F(DeliveryThreadTest, ATrialKeepsTheOrderWithinTheBatchInHand) {
+  give_up_after("20ms", "1");
+  append_bodies(*spool, id, {"stuck"}, 1);
+  append_bodies(*spool, id, {"a1", "a2"}, 2);
+  append_bodies(*spool, id, {"b1"}, 3);
+  run_until_done([&](std::span<const DeliveryEvent> events) {
+    Delivery d = events[0].event.body == "stuck" ? Delivery::retry("no") : Delivery{};
+    d.separable = events[0].event.body == "stuck";
+    return d;
+  });
+  EXPECT_EQ(accepted, (Bodies{"a1", "a2", "b1"}));
+  EXPECT_EQ(letters->count(id), 1u);
+}
+
 TEST_F(DeliveryThreadTest, OnlyWhatWasNotAcceptedComesAgain) {
   append({"1", "bad", "3"});
   int tries = 0;

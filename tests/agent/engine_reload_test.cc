@@ -1,4 +1,5 @@
 #include "tests/agent/engine_fixture.h"
+#include "tests/spool/faulty_disk.h"
 
 namespace dingle {
 namespace {
@@ -146,6 +147,61 @@ TEST_F(EngineTest, ARenamedSourceKeepsItsCounters) {
   EXPECT_EQ(counter("source/t/events"), 1);
   EXPECT_EQ(counter("source/s/events"), 0);
   EXPECT_EQ(engine->spool().state("file/t/1:2").value_or("none"), "place");
+}
+
+// A refused change changed nothing, wherever it was refused: names, numbers, files, and what is delivered.
+TEST_F(EngineTest, ARefusedReloadChangedNothing) {
+  FaultyDisk spool_disk;
+  const std::string two =
+      "{ d: { index: {}, retry: { first: 1ms, longest: 5ms } }, "
+      "e: { index: {}, retry: { first: 1ms, longest: 5ms } } }";
+  destinations = two;
+  auto started = Engine::start(
+      with_pipelines("{ p: { from: [s], to: [d] }, q: { from: [s], to: [e] }, "
+                     "r: { from: [s], steps: [fold: { by: [body], window: 1h }], to: [e] } }"),
+      [](const Problems::Problem&, Problems::Said) {}, *clock, {}, spool_disk);
+  ASSERT_TRUE(started) << started.problem().message;
+  engine = std::move(*started);
+  const auto state = [&] {
+    std::map<std::string, std::string> all;
+    for (const char* prefix : {"destination/", "pipeline/", "step/", "next-", "file/", "source/"})
+      for (const auto& [key, value] : engine->spool().state_with_prefix(prefix)) all[key] = value;
+    return all;
+  };
+  engine->spool().note({{{"file/s/1:1", "a place", false}}, {}});
+  close(true, "e");
+  Texts expected;
+  const auto refuses = [&](const char* what, const std::string& change, const std::string& pipelines,
+                           const std::string& source = "s") {
+    const auto before = state();
+    destinations = change;
+    const std::string why = engine->reload(with_pipelines(pipelines, source));
+    EXPECT_NE(why, "") << what;
+    EXPECT_EQ(state(), before) << what << ": " << why;
+    expected.emplace_back(what);
+    EXPECT_TRUE(engine->submit(batch({what}))) << what;
+    EXPECT_TRUE(got(expected)) << what;
+  };
+  const std::string renamed =
+      "{ x: { index: {}, was: d }, e: { index: {}, retry: { first: 1ms, longest: 5ms } } }";
+  const std::string to_x = "{ p2: { was: p, from: [s], to: [x] }, q: { from: [s], to: [e] } }";
+  server = ", workers: 3";
+  refuses("an option that a restart takes", two, "{ p: { from: [s], to: [d] }, q: { from: [s], to: [e] } }");
+  server = "";
+  spool_disk.room = 0;
+  const auto before = state();
+  destinations = renamed;
+  EXPECT_NE(engine->reload(with_pipelines(to_x)), "") << "no room for the names";
+  more = ", was: s";
+  EXPECT_NE(engine->reload(with_pipelines("{ p: { from: [t], to: [x] }, q: { from: [t], to: [e] } }", "t")),
+            "");
+  more = "";
+  EXPECT_EQ(state(), before);
+  spool_disk.room = UINT64_MAX;
+  refuses("events wait for what goes", "{ d: { index: {}, retry: { first: 1ms, longest: 5ms } } }",
+          "{ p: { from: [s], to: [d] } }");
+  close(false, "e");
+  engine.reset();
 }
 
 }  // namespace

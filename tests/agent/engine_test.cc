@@ -125,9 +125,9 @@ TEST_F(EngineTest, ABatchOnWhichItDiedTwiceReachesNoStepAndIsTold) {
 
 TEST_F(EngineTest, ABatchThatBecomesTooMuchIsSetApartAndTold) {
   server = ", spool: { limit: 1MiB }";
-  std::string many = "{body}";
-  for (int i = 0; i < 5; ++i) many += many;
-  steps = "[ set: { where: \"body like 'long%'\", fields: { many: '" + many + "' } } ]";
+  std::string many;
+  for (int i = 0; i < 32; ++i) many += (many.empty() ? "" : ", ") + ("f" + std::to_string(i)) + ": '{body}'";
+  steps = "[ set: { where: \"body like 'long%'\", fields: { " + many + " } } ]";
   start();
   ASSERT_TRUE(engine->submit(batch({"long" + std::string(600'000, 'x'), "short"})));
   ASSERT_TRUE(engine->submit(batch({"next"})));

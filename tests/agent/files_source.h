@@ -80,6 +80,7 @@ class Taking final : public Intake {
 
 class FilesSourceTest : public testing::Test {
  protected:
+  const FileAccess* access = &system_file_access();
   const std::filesystem::path folder = testing::TempDir() + "files-source-" + std::to_string(::getpid());
   std::unique_ptr<Disk> disk = make_memory_disk();
   std::unique_ptr<Spool> spool;
@@ -112,7 +113,7 @@ class FilesSourceTest : public testing::Test {
     ASSERT_TRUE(configuration) << (findings.all().empty() ? "" : findings.all()[0].message);
     intake = std::make_unique<Taking>(*spool);
     intake->data = folder / "data";
-    source = configuration->sources[0].kind->make({configuration->sources[0], *intake, clock});
+    source = configuration->sources[0].kind->make({configuration->sources[0], *intake, clock, *access});
     source->start();
   }
   std::vector<std::string> stop() {

@@ -36,16 +36,20 @@ class KeptNamesTest : public testing::Test {
 TEST_F(KeptNamesTest, AreFoundAgainByASpoolThatLostThem) {
   EXPECT_EQ(names.restore(*spool), "") << "there is no file";
   spool->destination("other");
-  const auto store = spool->destination("the store"), pipeline = spool->pipeline("gate"),
-             step = spool->step(pipeline, "fold");
+  Spool::Naming naming;
+  naming.destinations = {{"the store", ""}};
+  naming.pipelines = {"gate"};
+  naming.steps = {{0, "fold"}};
+  ASSERT_EQ(spool->name(naming), 0);
+  const auto store = naming.destination_ids[0], pipeline = naming.pipeline_ids[0], step = naming.step_ids[0];
   EXPECT_EQ(store, 2u);
   ASSERT_EQ(names.save(*spool), 0);
   EXPECT_EQ(names.restore(*spool), "");
   begin();
   EXPECT_EQ(names.restore(*spool), "destination other, destination the store, pipeline gate, step 1/fold");
   EXPECT_EQ(spool->destination("the store"), store);
-  EXPECT_EQ(spool->pipeline("gate"), pipeline);
-  EXPECT_EQ(spool->step(pipeline, "fold"), step);
+  EXPECT_EQ(spool->known(0, "gate"), pipeline);
+  EXPECT_EQ(spool->known(pipeline, "fold"), step);
   EXPECT_EQ(spool->destination("new"), 3u) << "ids that were given are not given again";
 }
 

@@ -72,7 +72,8 @@ TEST_F(LettersTest, ReasonsAreTrueAfterEveryChange) {
                  {.destination = 7, .number = {1, 3}, .reason = "b"}});
   EXPECT_EQ(reasons(), "b=2 a=1 ");
   EXPECT_EQ(letters.reasons(7, 1).size(), 1u);
-  letters.withdraw(7, {1, 2}, 0);
+  std::string problem;
+  EXPECT_TRUE(letters.withdraw(7, {1, 2}, 0, &problem)) << problem;
   EXPECT_EQ(letters.count(7), 2u);
   EXPECT_EQ(reasons(), "a=1 b=1 ");
   EXPECT_EQ(letters.remove({.destination = 7, .reason = "a"}), 1u);

@@ -37,7 +37,7 @@ TEST_F(TrackedFileTest, GrowingFileHolds) {
   open();
   file->advance(4);
   write("one\ntwo\n");
-  EXPECT_TRUE(file->verify());
+  EXPECT_EQ(file->verify(), TrackedFile::Holds::yes);
   EXPECT_EQ(file->checkpoint.position, 4u);
 }
 
@@ -46,7 +46,7 @@ TEST_F(TrackedFileTest, OtherContentsAreAnotherStream) {
   open();
   file->advance(4);
   write("uno\ndos\n");
-  EXPECT_FALSE(file->verify());
+  EXPECT_EQ(file->verify(), TrackedFile::Holds::no);
   const std::uint64_t before = file->checkpoint.stream;
   file->restart();
   EXPECT_NE(file->checkpoint.stream, before);
@@ -81,7 +81,7 @@ TEST_F(TrackedFileTest, GoesBackToTheHighestRungThatHolds) {
   file->advance(200'000);
   file->advance(400'000);
   write(half + std::string(100'000, 'c'));  // shortened by a power failure, and gone on
-  EXPECT_TRUE(file->verify());
+  EXPECT_EQ(file->verify(), TrackedFile::Holds::yes);
   EXPECT_EQ(file->checkpoint.position, 200'000u);
   EXPECT_EQ(file->checkpoint.base, 200'000u) << "positions in the stream only grow";
 }

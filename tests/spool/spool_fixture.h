@@ -31,6 +31,12 @@ class SpoolTest : public testing::Test {
     for (std::uint32_t d : destinations) a.destinations.emplace_back(d, 1);
     return spool->append(a);
   }
+  // Gives a destination's id to another name. An errno value.
+  int rename(const std::string& from, const std::string& to) {
+    Spool::Naming naming;
+    naming.destinations = {{to, from}};
+    return spool->name(naming);
+  }
   std::vector<std::string> read_all(std::uint32_t destination, std::uint64_t after) {
     std::vector<std::string> all;
     Spool::Read read;

@@ -70,7 +70,6 @@ TEST_F(SpoolTest, OnAFullDiskNoTwoNamesShareAnId) {
   const std::uint32_t a = spool->destination("a");
   disk.room = 0;
   EXPECT_EQ(spool->destination("b"), 0u);
-  EXPECT_EQ(spool->pipeline("p"), 0u);
   EXPECT_EQ(spool->destination("a"), a);
   disk.room = UINT64_MAX;
   EXPECT_NE(spool->destination("b"), a);
@@ -81,7 +80,7 @@ TEST_F(SpoolTest, ADestinationThatComesBackIsAnotherOne) {
   const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
   append("1", {a});
   spool->keep_destinations({a});
-  EXPECT_EQ(spool->rename_destination("a", "b"), 0);  // to a name that once existed
+  EXPECT_EQ(rename("a", "b"), 0);  // to a name that once existed
   EXPECT_EQ(spool->destination("b"), a);
   EXPECT_EQ(spool->waiting(a).events, 1u);
   EXPECT_NE(spool->destination("a"), b);
@@ -91,13 +90,38 @@ TEST_F(SpoolTest, ANameWhoseEventsWaitIsNotTakenOver) {
   open();
   const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
   append("1", {a, b});
-  EXPECT_EQ(spool->rename_destination("a", "b"), EBUSY);
+  EXPECT_EQ(rename("a", "b"), EBUSY);
   EXPECT_EQ(spool->destination("b"), b);
   read_all(b, 0);
   spool->passed(b, last);
-  EXPECT_EQ(spool->rename_destination("a", "b"), 0);
+  EXPECT_EQ(rename("a", "b"), 0);
   EXPECT_EQ(spool->destination("b"), a);
   EXPECT_EQ(read_all(a, 0), (std::vector<std::string>{"1"}));
+}
+
+// All names of a configuration at once, or none of them.
+TEST_F(SpoolTest, NamesAreGivenTogetherOrNotAtAll) {
+  open();
+  const std::uint32_t a = spool->destination("a"), b = spool->destination("b");
+  append("1", {b});
+  Spool::Naming naming;
+  naming.destinations = {{"new", ""}, {"z", "a"}, {"b", "z"}};
+  naming.pipelines = {"p"};
+  naming.steps = {{0, "fold"}};
+  naming.changes.state = {{"file/x", "1", false}};
+  EXPECT_EQ(spool->name(naming), EBUSY);
+  EXPECT_EQ(naming.waiting, "b");
+  disk.room = 0;
+  naming.destinations.pop_back();
+  EXPECT_EQ(spool->name(naming), ENOSPC);
+  disk.room = UINT64_MAX;
+  EXPECT_EQ(spool->state_with_prefix("destination/").size(), 2u);
+  EXPECT_EQ(spool->known(0, "p"), 0u);
+  EXPECT_FALSE(spool->state("file/x"));
+  ASSERT_EQ(spool->name(naming), 0);
+  EXPECT_EQ(naming.destination_ids, (std::vector<std::uint32_t>{3, a}));
+  EXPECT_EQ(spool->known(naming.pipeline_ids[0], "fold"), naming.step_ids[0]);
+  EXPECT_EQ(spool->state("file/x"), "1");
 }
 
 // The kernel tells a failed fsync to one caller alone.

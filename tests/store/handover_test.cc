@@ -37,9 +37,10 @@ TEST(HandoverLines, NumbersAreExactAndNamesOfTheEventAreNotTaken) {
   const StoredEvent& e = lines.by_index().at("gate-1").at(0);
   std::string all;
   for (const Field& f : e.fields) all += std::string(field_name(f.name)) + "=" + f.value.to_string() + " ";
-  EXPECT_EQ(all,
-            "d=123456789012345683968 e=0.3333333333333333 m={\"x\":1e400} line.body=forged line.timestamp=5 "
-            "dingle.pipeline=gate line.dingle.id=x ship=Tern ");
+  EXPECT_EQ(
+      all,
+      "d=123456789012345683968 e=0.3333333333333333 m={\"x\":\"1e400\"} line.body=forged line.timestamp=5 "
+      "dingle.pipeline=gate line.dingle.id=x ship=Tern ");
   EXPECT_EQ(e.fields[0].value.kind(), Kind::decimal);
   EXPECT_EQ(e.body, "b");
 }

@@ -38,9 +38,10 @@ class Json final : public FieldScan {
     Arena& arena = context.arena ? *context.arena : scratch;
     const char* behind = extent(at, end, arena, text, readable);
     if (behind == nullptr) return nullptr;
-    const Kind kind = json_value(text, arena).kind();
-    if (kind != Kind::map && kind != Kind::list) return nullptr;
-    out = Value::from_text(kind, context.arena || !in_string ? text : std::string_view("{}"));
+    const Value value = json_value(text, arena);
+    if (value.kind() != Kind::map && value.kind() != Kind::list) return nullptr;
+    // Without an arena what was made is gone behind this call.
+    out = context.arena || value.as_text().data() == at ? value : Value::from_text(value.kind(), "{}");
     return behind;
   }
 
