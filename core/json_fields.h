@@ -29,8 +29,8 @@ struct JsonCounts {
   std::uint64_t unnamed = 0;  // members whose names are too long (kLongestName)
   std::uint64_t as_text = 0;  // numbers that are neither a 64-bit integer nor a finite double, kept as they
                               // are written; strings with half a surrogate pair (U+FFFD in its place) or with
-      // an escape that is none (kept as they are written); both in lists and maps, too;
-      // lists and maps deeper than kDeepestValue (kept as they are written)
+  // an escape that is none (kept as they are written); both in lists and maps, too;
+  // lists and maps deeper than kDeepestValue (kept as they are written)
 };
 
 // Appends the members of the object that `text` is to `out`: null members are left out, lists are kept as
