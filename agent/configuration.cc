@@ -523,16 +523,20 @@ std::shared_ptr<const Configuration> read_sent_configuration(std::string_view te
 }
 
 std::shared_ptr<const Configuration> to_be_tried(const std::shared_ptr<const Configuration>& running) {
-  static std::mutex mutex;
-  static std::weak_ptr<const Configuration> of;
-  static std::shared_ptr<const Configuration> made;
-  const std::lock_guard lock(mutex);
-  if (made == nullptr || of.lock() != running) {
+  // Never destroyed: a configuration must not outlive what it was made with, which is the thread's.
+  struct Made {
+    std::mutex mutex;
+    std::weak_ptr<const Configuration> of;
+    std::shared_ptr<const Configuration> configuration;
+  };
+  static Made& made = *new Made;
+  const std::lock_guard lock(made.mutex);
+  if (made.configuration == nullptr || made.of.lock() != running) {
     Findings findings(running->text);
-    made = read_sent_configuration(running->text, findings, *running);
-    of = running;
+    made.configuration = read_sent_configuration(running->text, findings, *running);
+    made.of = running;
   }
-  return made;
+  return made.configuration;
 }
 
 }  // namespace dingle

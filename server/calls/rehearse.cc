@@ -13,7 +13,7 @@
 namespace dingle {
 namespace {
 
-constexpr std::chrono::minutes kPatience{1};
+constexpr std::chrono::minutes kRehearsalPatience{1};
 
 struct CalledFor {
   std::vector<SampleLine> lines;
@@ -127,7 +127,7 @@ HttpAnswer rehearse(Api& api, const Asked& asked) {
     return api_error(400, "that are too many lines", "at most 100000, and 64 MiB", "lines");
   std::vector<std::unique_ptr<StepMemory>> memories;
   if (asked.text("memory") == "copy") memories = api.engine().copies_of_memories(*configuration);
-  const auto until = std::chrono::steady_clock::now() + kPatience;
+  const auto until = std::chrono::steady_clock::now() + kRehearsalPatience;
   const auto ends = [&]() -> std::string {
     if (asked.request.has_left()) return "the caller has gone";
     return std::chrono::steady_clock::now() < until ? "" : "it takes longer than a minute";

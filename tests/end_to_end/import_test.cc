@@ -271,5 +271,24 @@ destinations: { store: { index: {} } }
   EXPECT_EQ(events[0]["body"], "2024-01-01 12:00:00 boom\n  at berth\n  at gate");
 }
 
+// Lines around the size of the pieces in which a file is read: none is torn, as none is by the source.
+TEST_F(Importing, TearsNoLineHoweverLong) {
+  std::string text;
+  int lines = 0;
+  for (const std::size_t size :
+       {262'000u, 262'143u, 262'144u, 262'145u, 300'000u, 524'287u, 600'000u, 1'000'000u}) {
+    text += std::string(size, 'x') + "\nshort and whole " + std::to_string(size) + "\n";
+    lines += 2;
+  }
+  daemon.start();
+  const Ran ran = import(write("long.log", text));
+  EXPECT_EQ(ran.status, 0) << ran.out << ran.err;
+  daemon.settled();
+  const auto source = find(daemon.status()["sources"], "gate");
+  EXPECT_EQ(source["lines"], lines);
+  EXPECT_EQ(source["events"], lines);
+  EXPECT_EQ(source["cut"], 0);
+}
+
 }  // namespace
 }  // namespace dingle
