@@ -49,7 +49,6 @@ TEST_F(DeliveryThreadTest, WhatADestinationThrowsIsAProblemAndARetry) {
 // What was refused, resent and answered for is not offered once more when its batch comes again.
 TEST_F(DeliveryThreadTest, ALetterThatWasResentStaysAnsweredForWhileItsBatchIsNotThrough) {
   append({"1", "bad", "3"});
-  std::atomic<bool> reachable{false};
   {
     std::atomic<int> rounds{0};
     DeliveryThread thread(settings, id,

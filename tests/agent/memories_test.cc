@@ -8,8 +8,6 @@
 namespace dingle {
 namespace {
 
-constexpr std::int64_t kSecond = 1'000'000'000;
-
 struct SetClock final : Clock {
   std::atomic<std::int64_t> now{1'700'000'000 * kSecond};
   std::int64_t wall() const override { return now; }
