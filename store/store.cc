@@ -291,6 +291,10 @@ bool Store::write_removed(const Removal& removal) const {
 
 HeldBySender& Store::held_by_sender() {
   if (held_) return *held_;
+  std::error_code unlisted;
+  std::filesystem::directory_iterator listed(folder_, unlisted);
+  if (unlisted && unlisted != std::errc::no_such_file_or_directory)
+    throw SqliteError(SQLITE_CANTOPEN, folder_ + " cannot be listed: " + unlisted.message());
   Removal removal = read_removed();
   HeldBySender held = std::move(removal.before);
   add(held, removal.of_index);

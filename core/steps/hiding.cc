@@ -10,10 +10,8 @@
 #include "core/draft/tokens.h"
 #include "core/json_fields.h"
 #include "core/json_text.h"
-#include "core/nearest.h"
 #include "core/steps/literal_search.h"
 #include "core/steps/readings.h"
-#include "core/template/lexemes.h"
 
 namespace dingle {
 namespace {
@@ -125,36 +123,6 @@ void append_instead(std::string_view instead, bool as_written, std::string& made
                 ? c
                 : '*';
 }
-
-bool luhn(std::string_view text) {
-  int sum = 0, n = 0;
-  for (auto c = text.rbegin(); c != text.rend(); ++c) {
-    if (!is_decimal_digit(*c)) continue;
-    int digit = *c - '0';
-    if (n++ % 2 == 1 && (digit *= 2) > 9) digit -= 9;
-    sum += digit;
-  }
-  return n >= 13 && n <= 19 && sum % 10 == 0;
-}
-
-bool is_address(std::string_view text) {
-  unsigned char bytes[16];
-  return parse_ip(text, bytes);
-}
-
-struct NamedFinder {
-  const char *name, *regex;
-  bool (*sound)(std::string_view);
-};
-constexpr NamedFinder kNamed[] = {
-    {"card", R"((?<![0-9])[0-9](?:[ -]?[0-9]){12,18}(?![0-9]))", luhn},
-    {"email", R"([A-Za-z0-9_%+-][A-Za-z0-9._%+-]*+@[A-Za-z0-9-]++(?:\.[A-Za-z0-9-]++)+)", nullptr},
-    {"token",
-     R"((?i:\bbearer\s++|\bbasic\s++|(?:token|api[_-]?key|secret|password|passwd|pwd)["']?\s*+[=:]\s*+["']?)(?<hide>[A-Za-z0-9._~+/=-]{4,})|(?<jwt>\beyJ[A-Za-z0-9_-]+\.[A-Za-z0-9_-]+\.[A-Za-z0-9_-]*+))",
-     nullptr},
-    {"address",
-     R"((?<![\w.:])(?:[0-9]{1,3}(?:\.[0-9]{1,3}){3}|[0-9A-Fa-f]{0,4}(?::[0-9A-Fa-f]{0,4}){2,7}(?:\.[0-9]{1,3}){0,3})(?![\w.:]*[\w:]))",
-     is_address}};
 
 }  // namespace
 
@@ -269,13 +237,14 @@ void HidingStep::hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hi
     if (field != names::body) add_members(batch, event.body, field, hidden, tally);
   }
   if (!finders.empty()) {
-    if (within.empty()) find_in(batch, event.body, hidden, tally);
+    const auto is_looked_through = [&](FieldId field) {
+      return within.empty() || std::find(within.begin(), within.end(), field) != within.end();
+    };
+    bool complete = !is_looked_through(names::body) || find_in(batch, event.body, hidden, tally);
     for (const Field& f : event.all())
-      if (f.value.is_textual() &&
-          (within.empty() || std::find(within.begin(), within.end(), f.name) != within.end()))
-        find_in(batch, f.value.as_text(), hidden, tally);
-    if (std::find(within.begin(), within.end(), names::body) != within.end())
-      find_in(batch, event.body, hidden, tally);
+      if (f.value.is_textual() && is_looked_through(f.name))
+        complete = find_in(batch, f.value.as_text(), hidden, tally) && complete;
+    if (!complete) return give_up(batch, event, tally);
   }
   if (hidden.empty()) return;
   // The old texts are still there until the last field was looked at: new ones lie elsewhere.
@@ -392,7 +361,8 @@ void HidingStep::add_members(Batch& batch, std::string_view body, FieldId field,
   look(look, {body.data() + open, static_cast<std::size_t>(close - body.data() - open)}, "", 1);
 }
 
-void HidingStep::find_in(Batch& batch, std::string_view text, std::vector<HiddenText>& hidden,
+// False: the text has more readings than were looked through.
+bool HidingStep::find_in(Batch& batch, std::string_view text, std::vector<HiddenText>& hidden,
                          StepTally& tally) const {
   thread_local Readings readings;
   readings.read(text);
@@ -426,11 +396,11 @@ void HidingStep::find_in(Batch& batch, std::string_view text, std::vector<Hidden
         // Each is looked for in every text: of very many that would take too long.
         hidden.back().everywhere = hidden.size() <= kMostEverywhere;
         tally.gave_up += hidden.size() == kMostEverywhere + 1;
-        if (reading != 0 && written != found && hidden.size() < kMostEverywhere) {
+        if (reading != 0 && written != found && hidden.size() < kMostEverywhere)
           hidden.push_back(hidden_text(batch.arena.copy(found), hidden.back().instead));
-        }
       }
     }
+  return readings.complete();
 }
 
 void HidingStep::conceal(Batch& batch, Event& event) const {
@@ -444,72 +414,6 @@ void HidingStep::conceal(Batch& batch, Event& event) const {
     const Field f = event.fields[i];
     if (field_name(f.name).starts_with("dingle.") || !event.erase(batch.arena, f.name)) ++i;
   }
-}
-
-std::vector<OptionSpec> hiding_options(std::vector<OptionSpec> more) {
-  std::vector<OptionSpec> all{
-      {.name = "fields", .type = OptionType::fields, .text = "Fields that are hidden whole."},
-      {.name = "find",
-       .type = OptionType::texts,
-       .text = "What is hidden wherever in a text it stands: `card` (13 to 19 digits with a right check "
-               "digit), `email`, `token` "
-               "(behind `Bearer`, `password=` and the like; three parts that begin with `eyJ`), `address`."},
-      {.name = "regex",
-       .type = OptionType::text,
-       .text = "What is hidden wherever it matches; of a regex with a named group only what that takes."},
-      {.name = "within",
-       .type = OptionType::fields,
-       .text = "Where `find` and `regex` look; in the body and all texts if it is not given."}};
-  all.insert(all.end(), more.begin(), more.end());
-  return all;
-}
-
-bool read_hiding(const StepMaking& m, HidingStep& step) {
-  bool ok = true;
-  for (const std::string& name : m.options.texts("fields")) step.fields.push_back(field_id(name));
-  for (const std::string& name : m.options.texts("within")) step.within.push_back(field_id(name));
-  std::vector<std::string> names;
-  for (const NamedFinder& one : kNamed) names.emplace_back(one.name);
-  for (const std::string& name : m.options.texts("find")) {
-    const auto known = std::find(names.begin(), names.end(), name);
-    if (known == names.end()) {
-      const std::string near = did_you_mean(name, names);
-      m.findings.error(m.options.where("find"), "`" + name + "` is nothing that can be found",
-                       near.empty() ? one_of(names) : near);
-      ok = false;
-      continue;
-    }
-    const NamedFinder& one = kNamed[known - names.begin()];
-    auto regex = Regex::compile(one.regex, Regex::Where::anywhere);
-    if (!regex) {
-      m.findings.error(m.options.where("find"), regex.problem().message, "");
-      return false;
-    }
-    HidingStep::Finder finder{*regex, 0, one.sound, name == "address"};
-    for (const auto& [group, number] : finder.regex.groups())
-      if (group == "hide") finder.group = number;
-    step.finders.push_back(std::move(finder));
-  }
-  if (m.options.given("regex")) {
-    auto regex = Regex::compile(m.options.text("regex"), Regex::Where::anywhere);
-    if (!regex) {
-      m.findings.error_within(m.options.where("regex"), regex.problem());
-      return false;
-    }
-    HidingStep::Finder finder{*regex, 0, nullptr, false};
-    if (const auto groups = regex->groups(); !groups.empty()) finder.group = groups.front().second;
-    step.finders.push_back(std::move(finder));
-  }
-  if (ok && step.fields.empty() && step.finders.empty()) {
-    m.findings.error(m.options.place(), 1, "nothing says what is hidden",
-                     "one of `fields`, `find` and `regex`");
-    ok = false;
-  }
-  if (!step.within.empty() && step.finders.empty()) {
-    m.findings.error(m.options.where("within"), "`within` is for `find` and `regex`", "");
-    ok = false;
-  }
-  return ok;
 }
 
 }  // namespace dingle

@@ -75,7 +75,7 @@ class HidingStep : public Step {
   std::shared_ptr<const Sealing> holder_;  // for `hold`
   void hide_in(Batch& batch, Event& event, std::vector<HiddenText>& hidden, std::string& made,
                StepTally& tally) const;
-  void find_in(Batch& batch, std::string_view text, std::vector<HiddenText>& hidden, StepTally& tally) const;
+  bool find_in(Batch& batch, std::string_view text, std::vector<HiddenText>& hidden, StepTally& tally) const;
   void add_items(Batch& batch, std::string_view json, std::vector<HiddenText>& hidden,
                  StepTally& tally) const;
   void add_members(Batch& batch, std::string_view body, FieldId field, std::vector<HiddenText>& hidden,

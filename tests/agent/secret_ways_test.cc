@@ -180,6 +180,13 @@ TEST(Ways, OfReadingsAPlaceIsWhereItStands) {
   EXPECT_FALSE(readings.complete());
 }
 
+// Also where nothing was found as far as it was looked.
+TEST(Ways, WhatFindDidNotLookThroughIsConcealed) {
+  const Trial r =
+      run_steps("[mask: { find: [email] }]", "kestrel" + std::string(63, '\\') + "u0040skerry.example");
+  EXPECT_EQ(r.batch.events[0].body.find("kestrel"), std::string_view::npos) << r.batch.events[0].body;
+}
+
 TEST(Ways, AConcealedEventIsConcealedOnce) {
   const Trial r = run_steps(
       "[parse: { templates: ['{user:word} {at:ip}'] }, mask: { fields: [user] }, mask: { fields: [at] }]",
