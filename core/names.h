@@ -64,7 +64,7 @@ namespace names {
 extern const FieldId timestamp, observed_timestamp, body, severity, severity_number, trace_id, span_id;
 extern const FieldId pipeline, template_number, configuration, source, zone, altered;
 extern const FieldId unmatched, unmatched_column, dropped_by, step, held;
-extern const FieldId stands_for, part, estimates;  // of what steps with memory make
+extern const FieldId stands_for, folded, values, part, estimates;  // of what steps with memory make
 }  // namespace names
 
 // The three that are parts of every event.

@@ -10,6 +10,7 @@
 #include <utility>
 
 #include "core/bytes.h"
+#include "core/steps/weight.h"
 #include "core/time/buckets.h"
 #include "store/group_table.h"
 #include "store/scan.h"
@@ -46,18 +47,20 @@ bool before(std::string_view a, std::string_view b, std::size_t values) {
 
 struct Accumulator {
   std::uint64_t count = 0, seen = 0;  // seen: of stored events
-  double sum = 0, least = INFINITY, greatest = -INFINITY;
-  std::vector<std::pair<double, std::uint64_t>> samples;  // with their weights
+  double sum = 0, events = 0, least = INFINITY, greatest = -INFINITY;
+  std::vector<std::pair<double, double>> samples;  // with their weights
 
-  void add(double number, std::uint64_t weight) {
+  // `weight`: events that it stands for; `its`: how its value counts.
+  void add(double number, std::uint64_t weight, FieldWeight its) {
     count += weight;
     ++seen;
-    sum += number * static_cast<double>(weight);
+    sum += number * its.times;
+    events += its.events;
     least = std::min(least, number);
     greatest = std::max(greatest, number);
   }
   // Whether a value had to give way: a reservoir, in which each is kept with the same chance.
-  bool keep(double number, std::uint64_t weight) {
+  bool keep(double number, double weight) {
     if (samples.size() < kMostSamples) {
       samples.emplace_back(number, weight);
       return false;
@@ -80,6 +83,7 @@ struct Accumulator {
     count += other.count;
     seen += other.seen;
     sum += other.sum;
+    events += other.events;
     least = std::min(least, other.least);
     greatest = std::max(greatest, other.greatest);
     return too_many;
@@ -97,8 +101,8 @@ class Groups {
 
   void add(const Block& block, std::size_t row) {
     if (looks_at_.serial != block.serial()) look_at(block);
-    const std::uint64_t weight = weight_of(row);
-    weighted = weighted || weight != 1;
+    const RowWeight weight = weight_of(row);
+    weighted = weighted || weight.events != 1;
     double number = 0;
     if (measured_ != kNoField) {
       const Value v = looks_at_.measured.at(row);
@@ -161,27 +165,64 @@ class Groups {
   struct LooksAt {
     std::uint64_t serial = 0;
     std::vector<Block::Values> keys;
-    Block::Values measured, weights;
-    bool weighted = false;
+    Block::Values measured, weights, folded, values;
+    bool weighted = false, is_folded = false;
+    std::string_view said;                        // by `dingle.values` of the event before,
+    std::vector<FoldedField> made;                // of the fields of the key,
+    FoldedField made_measured = FoldedField::by;  // and of what is measured
+  };
+  struct RowWeight {
+    std::uint64_t events = 1;
+    FieldWeight measured;
   };
   // Whether some events stand for several; most blocks have no such field.
   bool is_weighted(const Block& block) const {
     if (g_.as_stored) return false;
+    return has(block, names::stands_for);
+  }
+  static bool has(const Block& block, FieldId field) {
     const auto fields = block.fields();
-    return std::find(fields.begin(), fields.end(), names::stands_for) != fields.end();
+    return std::find(fields.begin(), fields.end(), field) != fields.end();
   }
   void look_at(const Block& block) {
     looks_at_.serial = block.serial();
     looks_at_.keys.clear();
     looks_at_.weighted = is_weighted(block);
+    looks_at_.is_folded = looks_at_.weighted && has(block, names::folded);
     looks_at_.weights = Block::Values(block, names::stands_for);
+    if (looks_at_.is_folded) {
+      looks_at_.folded = Block::Values(block, names::folded);
+      looks_at_.values = Block::Values(block, names::values);
+      look_at_made({});
+    }
     looks_at_.measured = Block::Values(block, measured_);
     for (const FieldId field : fields_) looks_at_.keys.emplace_back(block, field);
   }
-  std::uint64_t weight_of(std::size_t row) const {
-    if (!looks_at_.weighted) return 1;
-    const Value v = looks_at_.weights.at(row);
-    return v.kind() == Kind::integer && v.as_integer() > 0 ? static_cast<std::uint64_t>(v.as_integer()) : 1;
+  void look_at_made(std::string_view values) {
+    looks_at_.said = values;
+    looks_at_.made.clear();
+    for (const FieldId field : fields_) looks_at_.made.push_back(folded_field(values, field_name(field)));
+    if (measured_ != kNoField) looks_at_.made_measured = folded_field(values, field_name(measured_));
+  }
+  RowWeight weight_of(std::size_t row) {
+    if (!looks_at_.weighted) return {};
+    const Value stands_for = looks_at_.weights.at(row);
+    const Value folded = looks_at_.is_folded ? looks_at_.folded.at(row) : Value();
+    RowWeight weight{static_cast<std::uint64_t>(dingle::weight_of(stands_for)), {}};
+    if (folded.absent()) {
+      weight.measured = field_weight(stands_for, folded, FoldedField::by);
+      return weight;
+    }
+    const Value values = looks_at_.values.at(row);
+    const std::string_view said = values.is_textual() ? values.as_text() : std::string_view();
+    if (said.data() != looks_at_.said.data() || said.size() != looks_at_.said.size()) look_at_made(said);
+    weight.measured = field_weight(stands_for, folded, looks_at_.made_measured);
+    // None of the events had what was made of them all: it is the folded ones that have such a value.
+    for (const FoldedField made : looks_at_.made)
+      if (made == FoldedField::total || made == FoldedField::one)
+        weight.events = std::max<std::uint64_t>(
+            1, static_cast<std::uint64_t>(std::llround(field_weight(stands_for, folded, made).times)));
+    return weight;
   }
 
   // A group, as its key stands in a block.
@@ -205,14 +246,14 @@ class Groups {
   };
   static_assert(Recent::kSlots == std::size_t{1} << (64 - 54));
 
-  void count(Accumulator& group, double number, std::uint64_t weight) {
-    group.add(number, weight);
-    if (g_.measure == Measure::percentile && group.keep(number, weight)) approximate = true;
+  void count(Accumulator& group, double number, const RowWeight& weight) {
+    group.add(number, weight.events, weight.measured);
+    if (g_.measure == Measure::percentile && group.keep(number, weight.measured.times)) approximate = true;
   }
   // That have `keys_`.
   void add_events(std::int64_t bucket, std::uint64_t events) {
     if (events == 0) return;
-    if (Accumulator* group = group_of(bucket)) group->add(0, events);
+    if (Accumulator* group = group_of(bucket)) group->add(0, events, {});
   }
 
   // Of `keys_`. nullptr: there are too many.
@@ -358,16 +399,16 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
     switch (g.measure) {
       case Measure::count: group.value = static_cast<double>(a.count); break;
       case Measure::sum: group.value = a.sum; break;
-      case Measure::average: group.value = a.sum / static_cast<double>(a.count); break;
+      case Measure::average: group.value = a.sum / a.events; break;
       case Measure::minimum: group.value = a.least; break;
       case Measure::maximum: group.value = a.greatest; break;
       case Measure::percentile: {  // nearest rank, each value as often as its event stands for
         std::sort(a.samples.begin(), a.samples.end());
-        std::uint64_t all = 0, below = 0;
+        double all = 0, below = 0;
         for (const auto& [value, weight] : a.samples) all += weight;
-        const double rank = std::max(1.0, std::ceil(g.percentile / 100 * static_cast<double>(all)));
+        const double rank = std::max(1.0, std::ceil(g.percentile / 100 * all));
         auto at = a.samples.begin();
-        while (std::next(at) != a.samples.end() && static_cast<double>(below += at->second) < rank) ++at;
+        while (std::next(at) != a.samples.end() && (below += at->second) < rank) ++at;
         group.value = at->first;
       }
     }

@@ -22,7 +22,9 @@ const ComponentSpec kFoldSpec{
     "for "
     "`grace`; `longest` after it was opened at the latest, or sooner when memory is full. What comes for it "
     "afterwards is sent as a further part: `dingle.part` counts them, and sums over the parts are exact. "
-    "`dingle.stands_for` is how many events it was made of. What is held survives restarts and crashes, and "
+    "`dingle.stands_for` is how many events it was made of; a number that a function made is of them all, "
+    "and is "
+    "not multiplied by it. What is held survives restarts and crashes, and "
     "nothing is counted twice.",
     "fold: { by: [client.address, http.response.status_code], window: 1m, "
     "values: { bytes: sum(http.response.body.size), slowest: max(duration) } }",
@@ -87,6 +89,7 @@ class Fold final : public MemoryStep {
   std::vector<Made> values;
   std::int64_t window = 0, grace = 0, longest = 0;
   std::uint64_t most_windows = 0, most_memory = 0;
+  std::string made_of;  // what `dingle.values` says
 
   // What came to one window.
   struct Group {
@@ -126,7 +129,7 @@ class Fold final : public MemoryStep {
     fields.there.take_all_away();
     for (const std::string& f : by_names) fields.there.add(f);
     for (const Made& made : values) fields.there.add(made.name);
-    for (const FieldId f : {names::stands_for, names::part, names::estimates})
+    for (const FieldId f : {names::stands_for, names::folded, names::values, names::part, names::estimates})
       fields.there.add(field_name(f));
   }
   std::unique_ptr<StepMemory> begin() const override { return std::make_unique<Memory>(); }
@@ -255,10 +258,11 @@ class Fold final : public MemoryStep {
     const auto weight = static_cast<std::uint64_t>(weight_of(event));
     ++group.events;
     group.stands_for += weight;
-    for (std::size_t i = 0; i < values.size(); ++i)
-      group.values[i].add(values[i].function,
-                          values[i].function.field ? batch.get(event, values[i].function.field) : Value(),
-                          event.timestamp, weight);
+    for (std::size_t i = 0; i < values.size(); ++i) {
+      const SetFunction& f = values[i].function;
+      const double times = f.form == SetFunction::Form::sum ? field_weight(event, f.of).times : 1;
+      group.values[i].add(f, f.field ? batch.get(event, f.field) : Value(), event.timestamp, weight, times);
+    }
   }
 
   void merge(Group& into, const Group& more) const {
@@ -358,6 +362,8 @@ class Fold final : public MemoryStep {
     if (!estimates.empty())
       event.set(batch.arena, names::estimates, Value::text(batch.arena.copy(estimates)));
     set(names::stands_for, Value::integer(static_cast<std::int64_t>(open.group.stands_for)), "stands_for");
+    event.set(batch.arena, names::folded, Value::integer(static_cast<std::int64_t>(open.group.stands_for)));
+    event.set(batch.arena, names::values, Value::text(made_of));
     event.set(batch.arena, names::part, Value::integer(static_cast<std::int64_t>(open.parts + 1)));
     event.body = batch.arena.copy(body);
   }
@@ -413,6 +419,11 @@ std::unique_ptr<Step> make_fold(const StepMaking& m) {
              "`" + name + "` differs from event to event: the window stands for the time",
              "choose another field");
   if (!ok) return nullptr;
+  const auto say = [&](const std::string& field, std::string_view how) {
+    step->made_of.append(step->made_of.empty() ? "" : " ").append(field).append("=").append(how);
+  };
+  for (const std::string& name : step->by_names) say(name, "by");
+  for (const Fold::Made& made : step->values) say(made.name, made.function.name());
   return step;
 }
 

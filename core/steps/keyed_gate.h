@@ -1,6 +1,6 @@
 // Steps that let some events pass of those with equal values in some fields, and drop the others.
 //
-// Memory: by key (a hash of the values, and of what the step adds) one number.
+// Memory: by key (a hash of the values, and of what the step adds) up to four numbers.
 #pragma once
 
 #include <xxhash.h>
@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <memory>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -32,9 +33,25 @@ class KeyedGate : public MemoryStep {
     };
     std::vector<One> all;
   };
+  // What a key holds.
+  class Numbers {
+   public:
+    static constexpr std::size_t kMost = 4;
+    std::span<std::int64_t> all() { return {numbers_.data(), size_}; }
+    std::span<const std::int64_t> all() const { return {numbers_.data(), size_}; }
+    bool full() const { return size_ == kMost; }
+    void add(std::int64_t number) { numbers_.at(size_++) = number; }
+    friend bool operator==(const Numbers& a, const Numbers& b) {
+      return std::ranges::equal(a.all(), b.all());
+    }
+
+   private:
+    std::array<std::int64_t, kMost> numbers_{};
+    std::size_t size_ = 0;
+  };
   class Memory final : public StepMemory {
    public:
-    DueMap<std::int64_t> passed;
+    DueMap<Numbers> passed;
     Size size() const override { return {passed.size(), passed.bytes(), 0}; }
     std::int64_t next_due() const override { return passed.next_due(); }
   };
@@ -46,11 +63,12 @@ class KeyedGate : public MemoryStep {
   bool restore(StepMemory& memory, std::string_view key, std::string_view value,
                std::int64_t now) const override {
     ByteReader in(value);
-    const std::int64_t time = in.zigzag();
+    Numbers numbers;
+    while (!in.at_end() && in.ok() && !numbers.full()) numbers.add(in.zigzag());
     if (!in.ok() || !in.at_end() || key.size() != sizeof(Key)) return false;
     auto& m = static_cast<Memory&>(memory);
     auto* held = m.passed.touch(key).first;
-    held->value = time;
+    held->value = numbers;
     m.passed.settle(*held, now + longest, kCharge);
     return true;
   }
@@ -111,16 +129,16 @@ class KeyedGate : public MemoryStep {
   // An event that lacks a field passes, and is not remembered; else it is one of those without the field.
   virtual bool needs_all() const = 0;
   virtual void add_to_key(const Event&, ByteWriter&) const {}
-  // Whether the event passes; `remembered` is what its key holds, 0 if it is new, and may be changed.
-  virtual bool passes(const Event& event, bool added, std::int64_t& remembered) const = 0;
+  // Whether the event passes; `remembered` is what its key holds, nothing if it is new, and may be changed.
+  virtual bool passes(const Event& event, Numbers& remembered) const = 0;
 
  private:
   void take(Event& event, const Key& key, StepTally& tally, Memory& m, Turn& turn) const {
     const std::string_view text(key.data(), key.size());
     auto [held, added] = m.passed.touch(text);
     m.passed.settle(*held, turn.now + longest, kCharge);
-    const std::int64_t before = held->value;
-    if (passes(event, added, held->value)) {
+    const Numbers before = held->value;
+    if (passes(event, held->value)) {
       ++tally.out;
     } else {
       event.dropped_by = number;
@@ -128,10 +146,10 @@ class KeyedGate : public MemoryStep {
     }
     if (!added && held->value == before) return;
     std::string value;
-    ByteWriter(value).zigzag(held->value);
+    for (const std::int64_t n : held->value.all()) ByteWriter(value).zigzag(n);
     turn.changes.push_back({std::string(text), std::move(value)});
   }
-  static void forget(Memory& m, DueMap<std::int64_t>::Held& held, Turn& turn) {
+  static void forget(Memory& m, DueMap<Numbers>::Held& held, Turn& turn) {
     turn.changes.push_back({held.key, std::nullopt});
     m.passed.erase(held);
   }

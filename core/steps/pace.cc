@@ -53,7 +53,10 @@ class Pace final : public KeyedGate {
     const std::int64_t t = event.timestamp;
     out.zigzag(t / each_time - (t % each_time < 0));
   }
-  bool passes(const Event&, bool, std::int64_t& passed) const override { return passed < most && ++passed; }
+  bool passes(const Event&, Numbers& remembered) const override {
+    if (remembered.all().empty()) remembered.add(0);
+    return remembered.all()[0] < most && ++remembered.all()[0];
+  }
 };
 
 std::unique_ptr<Step> make_pace(const StepMaking& m) {

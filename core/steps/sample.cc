@@ -20,7 +20,8 @@ const ComponentSpec kSampleSpec{
     "where the share is "
     "30 %, so that sums are right on average; a second `sample` multiplies it. Counts over time, top values, "
     "sums and `fold` "
-    "count what events stand for. Costs a hash an event.",
+    "count what events stand for; values that `fold` made are weighed by how many folded events were left "
+    "out. Costs a hash an event.",
     "sample: { by: trace_id, shares: { \"http.response.status_code >= 500\": 100%, \"url.path like "
     "'/health%'\": 0% }, share: 10% }",
     {{.name = "share",

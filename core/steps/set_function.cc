@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <utility>
 
 #include "core/nearest.h"
@@ -87,6 +88,12 @@ Result<SetFunction> SetFunction::parse(std::string_view text) {
   return f;
 }
 
+std::string_view SetFunction::name() const {
+  for (const auto& [name, its] : kForms)
+    if (its == form) return name;
+  return form == Form::count_all ? "count" : "distinct";
+}
+
 std::string SetFunction::refuses(const Value& value) const {
   if (value.absent()) return "";
   if (form == Form::sum && !value.is_number())
@@ -139,7 +146,21 @@ void Accumulator::take(const SetFunction& f, const Value& value, std::int64_t ti
   time_ = time;
 }
 
-void Accumulator::add(const SetFunction& f, const Value& value, std::int64_t time, std::uint64_t weight) {
+void Accumulator::add_to_sum(const Value& value, double times) {
+  std::int64_t product = 0;
+  if (value.kind() == Kind::decimal || times != std::floor(times) || times > 0x1p62 ||
+      __builtin_mul_overflow(value.as_integer(), static_cast<std::int64_t>(times), &product)) {
+    decimal_ = true;
+    decimal_sum_ += value.as_number() * times;
+  } else if (__builtin_add_overflow(sum_, product, &sum_)) {
+    // What wrapped round is put right: the true sum lies 2^64 further.
+    decimal_ = true;
+    decimal_sum_ += product > 0 ? 0x1p64 : -0x1p64;
+  }
+}
+
+void Accumulator::add(const SetFunction& f, const Value& value, std::int64_t time, std::uint64_t weight,
+                      double times) {
   if (f.form == Form::count_all) count_ += weight;
   if (value.absent()) return;
   switch (f.form) {
@@ -147,14 +168,7 @@ void Accumulator::add(const SetFunction& f, const Value& value, std::int64_t tim
     case Form::count: count_ += weight; break;
     case Form::sum:
       ++count_;
-      if (value.kind() == Kind::decimal) {
-        decimal_ = true;
-        decimal_sum_ += value.as_decimal();
-      } else if (__builtin_add_overflow(sum_, value.as_integer(), &sum_)) {
-        // What wrapped round is put right: the true sum lies 2^64 further.
-        decimal_ = true;
-        decimal_sum_ += value.as_integer() > 0 ? 0x1p64 : -0x1p64;
-      }
+      add_to_sum(value, times);
       break;
     case Form::distinct: {
       std::string bytes;

@@ -21,6 +21,7 @@ struct SetFunction {
 
   // "count(*)", "count(field)", "sum(field)", "min", "max", "first", "last", "count(distinct field)".
   static Result<SetFunction> parse(std::string_view text);
+  std::string_view name() const;  // "sum"; "count" for both counts; "distinct"
   // Why a value cannot be taken in, or "". Absent ones can: they do not count.
   std::string refuses(const Value& value) const;
 };
@@ -46,8 +47,9 @@ inline constexpr std::size_t kLongestRemembered = 4096;  // bytes of a text
 // What one function came to so far. Two that saw different events can be put together.
 class Accumulator {
  public:
-  // `weight`: how many events this one stands for.
-  void add(const SetFunction& f, const Value& value, std::int64_t time, std::uint64_t weight);
+  // `weight`: how many events this one stands for; `times`: how often a sum takes the value.
+  void add(const SetFunction& f, const Value& value, std::int64_t time, std::uint64_t weight,
+           double times = 1);
   void merge(const SetFunction& f, const Accumulator& later);
   Value value(const SetFunction& f) const;  // absent if there was nothing; a text is a view into this
   bool estimated() const { return !distinct_.exact(); }
@@ -56,6 +58,7 @@ class Accumulator {
   bool read(const SetFunction& f, ByteReader& in);
 
  private:
+  void add_to_sum(const Value& value, double times);
   void take(const SetFunction& f, const Value& value, std::int64_t time);
   std::uint64_t count_ = 0;  // of values
   std::int64_t sum_ = 0;     // while it fits

@@ -186,16 +186,16 @@ class Tally final : public MemoryStep {
     for (std::size_t i = 0; i < labels.size(); ++i) out.text("other");
     return key;
   }
-  static void add_number(Counted& to, const Value& amount, std::int64_t weight) {
+  static void add_number(Counted& to, const Value& amount, double times) {
     std::int64_t product = 0, sum = 0;
-    if (amount.kind() == Kind::integer && !__builtin_mul_overflow(amount.as_integer(), weight, &product) &&
+    if (amount.kind() == Kind::integer && times == std::floor(times) && times < 0x1p62 &&
+        !__builtin_mul_overflow(amount.as_integer(), static_cast<std::int64_t>(times), &product) &&
         !__builtin_add_overflow(to.whole, product, &sum))
       to.whole = sum;
     else
-      to.parts += amount.as_number() * static_cast<double>(weight);
+      to.parts += amount.as_number() * times;
   }
   void add(Counted& to, const Event& event, const Value& amount) const {
-    const std::int64_t weight = weight_of(event);
     if (metric.form == TallyMetric::Form::gauge) {
       if (to.any && event.timestamp < to.time) return;
       to = {};
@@ -205,11 +205,14 @@ class Tally final : public MemoryStep {
       return;
     }
     to.any = true;
-    add_number(to, amount.absent() ? Value::integer(1) : amount, weight);
+    const double times = amount.absent() ? static_cast<double>(weight_of(event))
+                                         : field_weight(event, field_name(value)).times;
+    add_number(to, amount.absent() ? Value::integer(1) : amount, times);
     if (metric.form != TallyMetric::Form::histogram) return;
     to.buckets.resize(metric.bounds.size() + 1);
     const auto at = std::lower_bound(metric.bounds.begin(), metric.bounds.end(), amount.as_number());
-    to.buckets[static_cast<std::size_t>(at - metric.bounds.begin())] += static_cast<std::uint64_t>(weight);
+    to.buckets[static_cast<std::size_t>(at - metric.bounds.begin())] +=
+        static_cast<std::uint64_t>(std::llround(times));
   }
   void merge(Counted& into, const Counted& more) const {
     if (metric.form == TallyMetric::Form::gauge) {

@@ -1,4 +1,5 @@
-// unique: of events with equal values in some fields, one in a time. It remembers the time of the last that passed.
+// unique: of events with equal values in some fields, one in a time.
+#include <algorithm>
 #include <cstdlib>
 
 #include "core/steps/keyed_gate.h"
@@ -49,12 +50,22 @@ class Unique final : public KeyedGate {
 
  protected:
   bool needs_all() const override { return true; }
-  bool passes(const Event& event, bool added, std::int64_t& last) const override {
-    std::int64_t distance = 0;
-    if (!added && !__builtin_sub_overflow(event.timestamp, last, &distance) && distance > -within &&
-        distance < within)
-      return false;
-    last = added ? event.timestamp : std::max(last, event.timestamp);
+  // It remembers the last that passed of each course of events: what comes live goes on from the newest, and a file of
+  // last week from the last that passed of that week.
+  bool passes(const Event& event, Numbers& passed) const override {
+    std::int64_t* before = nullptr;
+    for (std::int64_t& last : passed.all()) {
+      std::int64_t distance = 0;
+      if (!__builtin_sub_overflow(event.timestamp, last, &distance) && distance > -within &&
+          distance < within)
+        return false;
+      if (last <= event.timestamp && (before == nullptr || last > *before)) before = &last;
+    }
+    if (before == nullptr && passed.full()) before = &*std::ranges::min_element(passed.all());
+    if (before != nullptr)
+      *before = event.timestamp;
+    else
+      passed.add(event.timestamp);
     return true;
   }
 };

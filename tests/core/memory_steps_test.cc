@@ -327,6 +327,20 @@ TEST(Unique, LetsTheFirstPassByTheEventsTime) {
   EXPECT_EQ(u.turn({{"", Value::integer(8), 100}, {"", Value::integer(9), 100}}), (Texts{" 8", " 9"}));
 }
 
+// What is imported while newer events come is told apart by its own times.
+TEST(Unique, AnOlderFileIsTreatedAsItWouldHaveBeen) {
+  Remembers u("unique", unique());
+  Texts passed = u.turn({{"a", Value::integer(0), 5000}});
+  for (int i = 0; i < 30; ++i) {
+    passed = u.turn({{"a", Value::integer(i), 100 + i}, {"a", Value::integer(i), 5000 + i}});
+    EXPECT_EQ(passed.size(), i == 0 ? 1u : i % 10 == 0 ? 2u : 0u) << i;
+    if (i % 7 == 0) u.restart();
+  }
+  for (int i = 0; i < 60; i += 5) u.turn({{"a", Value::integer(i), 100 * i}});
+  EXPECT_EQ(u.kept.size(), 1u);
+  u.restart();
+}
+
 TEST(Unique, ForgetsWhatWasNotSeenForLong) {
   Remembers u("unique", unique("2"));
   u.turn({{"a", Value::integer(1), 100}, {"b", Value::integer(1), 100}, {"c", Value::integer(1), 100}});
