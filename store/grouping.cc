@@ -6,13 +6,17 @@
 #include <bit>
 #include <cmath>
 #include <deque>
+#include <unordered_map>
 #include <unordered_set>
 #include <utility>
 
 #include "core/bytes.h"
+#include "core/steps/sketch.h"
 #include "core/steps/weight.h"
 #include "core/time/buckets.h"
+#include "store/frequent.h"
 #include "store/group_table.h"
+#include "store/measured.h"
 #include "store/scan.h"
 
 namespace dingle {
@@ -45,59 +49,17 @@ bool before(std::string_view a, std::string_view b, std::size_t values) {
   return false;
 }
 
-struct Accumulator {
-  std::uint64_t count = 0, seen = 0;  // seen: of stored events
-  double sum = 0, events = 0, least = INFINITY, greatest = -INFINITY;
-  std::vector<std::pair<double, double>> samples;  // with their weights
-
-  // `weight`: events that it stands for; `its`: how its value counts.
-  void add(double number, std::uint64_t weight, FieldWeight its) {
-    count += weight;
-    ++seen;
-    sum += number * its.times;
-    events += its.events;
-    least = std::min(least, number);
-    greatest = std::max(greatest, number);
-  }
-  // Whether a value had to give way: a reservoir, in which each is kept with the same chance.
-  bool keep(double number, double weight) {
-    if (samples.size() < kMostSamples) {
-      samples.emplace_back(number, weight);
-      return false;
-    }
-    const std::uint64_t slot = XXH64(&seen, sizeof seen, 0) % seen;
-    if (slot < kMostSamples) samples[slot] = {number, weight};
-    return true;
-  }
-  bool take(Accumulator&& other) {
-    const bool too_many = samples.size() + other.samples.size() > kMostSamples;
-    if (too_many) {  // of each as many as it has seen
-      const auto share = [&](std::uint64_t n) {
-        return static_cast<std::size_t>(static_cast<double>(kMostSamples) * static_cast<double>(n) /
-                                        static_cast<double>(seen + other.seen));
-      };
-      samples.resize(std::min(samples.size(), share(seen)));
-      other.samples.resize(std::min(other.samples.size(), share(other.seen)));
-    }
-    samples.insert(samples.end(), other.samples.begin(), other.samples.end());
-    count += other.count;
-    seen += other.seen;
-    sum += other.sum;
-    events += other.events;
-    least = std::min(least, other.least);
-    greatest = std::max(greatest, other.greatest);
-    return too_many;
-  }
-};
-
 // What one thread has counted.
 class Groups {
  public:
-  Groups(const Grouping& grouping, const std::vector<FieldId>& fields)
+  Groups(const Grouping& grouping, const std::vector<FieldId>& fields, std::size_t buckets_of_range)
       : g_(grouping),
         fields_(fields),
         measured_(grouping.measure == Measure::count ? kNoField : field_id(grouping.field)),
-        keys_(fields.size()) {}
+        keys_(fields.size()),
+        most_groups_(g_.bucket > 0 ? kMostGroupsOverTime : kMostGroups),
+        most_in_bucket_(std::max<std::size_t>(kLeastInBucket,
+                                              most_groups_ / std::max<std::size_t>(1, buckets_of_range))) {}
 
   void add(const Block& block, std::size_t row) {
     if (looks_at_.serial != block.serial()) look_at(block);
@@ -131,9 +93,9 @@ class Groups {
       }
       *recent = now;
     }
-    Accumulator* const group = group_of(bucket);
-    if (recent != nullptr) recent->group = group;
-    if (group != nullptr) count(*group, number, weight);
+    const Place place = place_of(bucket, weight.events);
+    if (recent != nullptr && place.is_own) recent->group = place.group;
+    count(*place.group, number, weight);
   }
 
   // A block whole, if that can be: events are counted by one field at most, and none stands for several.
@@ -232,7 +194,7 @@ class Groups {
     Kind kind = Kind::absent;
     const char* text = nullptr;
     std::int64_t size = 0;  // of a text; else the value's bits
-    Accumulator* group = nullptr;
+    Measured* group = nullptr;
     static constexpr std::size_t kSlots = 1024;
     std::size_t slot() const {
       const auto n = reinterpret_cast<std::uintptr_t>(text) ^ static_cast<std::uint64_t>(size) ^
@@ -246,23 +208,42 @@ class Groups {
   };
   static_assert(Recent::kSlots == std::size_t{1} << (64 - 54));
 
-  void count(Accumulator& group, double number, const RowWeight& weight) {
+  void count(Measured& group, double number, const RowWeight& weight) {
     group.add(number, weight.events, weight.measured);
     if (g_.measure == Measure::percentile && group.keep(number, weight.measured.times)) approximate = true;
   }
   // That have `keys_`.
   void add_events(std::int64_t bucket, std::uint64_t events) {
-    if (events == 0) return;
-    if (Accumulator* group = group_of(bucket)) group->add(0, events, {});
+    if (events != 0) place_of(bucket, events).group->add(0, events, {});
   }
 
-  // Of `keys_`. nullptr: there are too many.
-  Accumulator* group_of(std::int64_t bucket) {
-    const bool may_add = all.size() < kMostGroups && all.key_bytes() < kMostKeyBytes;
-    Accumulator* const group = all.find(
-        hash_of_key(bucket), [&] { return write_key(bucket); }, may_add);
-    if (group == nullptr) approximate = true;
-    return group;
+  // Where events that have `keys_` are counted: in a group of their own, or among the others of their bucket, which may have so many
+  // groups, so that none is without. What comes often is given room beyond that; what it had until then stays with the others.
+  struct Place {
+    Measured* group;
+    bool is_own;
+  };
+  Place place_of(std::int64_t bucket, std::uint64_t events) {
+    if (last_bucket_ == nullptr || last_bucket_->first != bucket)
+      last_bucket_ = &*buckets.try_emplace(bucket).first;
+    Bucket& its = last_bucket_->second;
+    const std::uint64_t hash = hash_of_key(bucket);
+    const bool bounded = !fields_.empty() && !keys_[0].absent();  // without the field: that is always a group
+    const bool room = !bounded || (its.groups < most_in_bucket_ && all.size() < most_groups_ &&
+                                   all.key_bytes() < kMostKeyBytes);
+    const auto find = [&](bool may_add) {
+      const std::size_t before = all.size();
+      Measured* const group = all.find(
+          hash, [&] { return write_key(bucket); }, may_add);
+      its.groups += all.size() - before;
+      return group;
+    };
+    if (Measured* const group = find(room)) return {group, true};
+    approximate = true;
+    if (all.size() < 2 * most_groups_ && all.key_bytes() < kMostKeyBytes && frequent_.add(hash, events))
+      return {find(true), true};
+    left_out.add(hash);
+    return {&its.others, false};
   }
 
  public:
@@ -270,17 +251,26 @@ class Groups {
     weighted = weighted || other.weighted;
     approximate = approximate || other.approximate;
     for (auto& entry : other.all.entries()) {
-      Accumulator* const own = all.find(
-          entry.hash, [&]() -> std::string_view { return entry.key; }, all.size() < kMostGroups);
-      approximate = own == nullptr || own->take(std::move(entry.counted)) || approximate;
+      Measured* const own = all.find(
+          entry.hash, [&]() -> std::string_view { return entry.key; }, true);
+      approximate = own->take(std::move(entry.counted)) || approximate;
     }
+    for (auto& [begin, bucket] : other.buckets)
+      approximate = buckets[begin].others.take(std::move(bucket.others)) || approximate;
+    left_out.merge(other.left_out);
   }
 
-  GroupTable<Accumulator> all;  // key: bucket and values, encoded
+  struct Bucket {
+    std::size_t groups = 0;
+    Measured others;
+  };
+  GroupTable<Measured> all;  // key: bucket and values, encoded
+  std::unordered_map<std::int64_t, Bucket> buckets;
+  DistinctSketch left_out;  // hashes of what is among the others
   bool weighted = false, approximate = false;
 
  private:
-  static constexpr std::size_t kMostKeyBytes = 64u << 20;
+  static constexpr std::size_t kMostKeyBytes = 64u << 20, kLeastInBucket = 8;
 
   std::int64_t bucket_of(std::int64_t t) {
     if (g_.bucket <= 0) return 0;
@@ -325,6 +315,9 @@ class Groups {
   LooksAt looks_at_;
   std::vector<std::pair<Value, std::uint64_t>> counts_;
   std::string key_;
+  const std::size_t most_groups_, most_in_bucket_;
+  std::pair<const std::int64_t, Bucket>* last_bucket_ = nullptr;
+  Frequent frequent_;
   TimeBucket bucket_;  // of the event before
   std::array<Recent, Recent::kSlots> recent_{};
 };
@@ -336,11 +329,19 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   Grouped result;
   std::vector<FieldId> fields;
   for (const std::string& name : g.fields) fields.push_back(field_id(name));
+  // How many buckets the time has that is asked for; few, where it has no ends.
+  std::size_t buckets = 1;
+  if (g.bucket > 0 && query.from < query.to && query.from != std::numeric_limits<std::int64_t>::min() &&
+      !query.has_no_end())
+    buckets = static_cast<std::size_t>(
+                  (static_cast<std::uint64_t>(query.to) - static_cast<std::uint64_t>(query.from)) /
+                  static_cast<std::uint64_t>(g.bucket)) +
+              1;
   std::deque<Groups> of_threads;
   std::unordered_set<std::uint64_t> counted;  // an event that went to several destinations counts once
   // What was counted already is known to one thread only.
   scan_in_parallel(stores, query, scanned, stores.size() > 1 ? 1 : kScanThreads, [&]() -> Visitor {
-    Groups& groups = of_threads.emplace_back(g, fields);
+    Groups& groups = of_threads.emplace_back(g, fields, buckets);
     if (stores.size() == 1)
       return {
           .event = [&](Block& block, std::size_t row) { groups.add(block, row); },
@@ -354,7 +355,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
       groups.add(block, row);
     }};
   });
-  if (of_threads.empty()) of_threads.emplace_back(g, fields);
+  if (of_threads.empty()) of_threads.emplace_back(g, fields, buckets);
   for (std::size_t i = 1; i < of_threads.size(); ++i) of_threads[0].take(std::move(of_threads[i]));
   auto& groups = of_threads[0].all.entries();
   result.weighted = of_threads[0].weighted;
@@ -364,7 +365,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
     std::int64_t bucket = 0;
     std::uint64_t count = 0;
     std::string_view values;  // encoded
-    Accumulator* measured = nullptr;
+    Measured* measured = nullptr;
   };
   std::vector<Key> keys;
   keys.reserve(groups.size());
@@ -375,7 +376,13 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
     result.events += a.count;
     if (!fields.empty() && static_cast<Kind>(r.u8()) == Kind::absent) result.without += a.count;
   }
-  result.found = keys.size();
+  for (auto& [begin, bucket] : of_threads[0].buckets) {
+    result.events += bucket.others.count;
+    if (bucket.others.seen != 0)
+      result.others.push_back({begin, {}, bucket.others.count, bucket.others.value(g.measure, g.percentile)});
+  }
+  std::ranges::sort(result.others, {}, &Group::bucket);
+  result.found = keys.size() + of_threads[0].left_out.estimate();
   const std::size_t wanted = g.most == 0 ? keys.size() : std::min(g.most, keys.size());
   std::partial_sort(keys.begin(), keys.begin() + static_cast<std::ptrdiff_t>(wanted), keys.end(),
                     [&](const Key& a, const Key& b) {
@@ -386,7 +393,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
   keys.resize(wanted);
   std::deque<std::string> texts;
   for (const Key& key_of_group : keys) {
-    Accumulator& a = *key_of_group.measured;
+    Measured& a = *key_of_group.measured;
     Group group;
     group.bucket = key_of_group.bucket;
     ByteReader r(key_of_group.values);
@@ -396,22 +403,7 @@ Grouped group_events(const std::vector<const Store*>& stores, const Query& query
       group.keys.push_back(v);
     }
     group.count = a.count;
-    switch (g.measure) {
-      case Measure::count: group.value = static_cast<double>(a.count); break;
-      case Measure::sum: group.value = a.sum; break;
-      case Measure::average: group.value = a.sum / a.events; break;
-      case Measure::minimum: group.value = a.least; break;
-      case Measure::maximum: group.value = a.greatest; break;
-      case Measure::percentile: {  // nearest rank, each value as often as its event stands for
-        std::sort(a.samples.begin(), a.samples.end());
-        double all = 0, below = 0;
-        for (const auto& [value, weight] : a.samples) all += weight;
-        const double rank = std::max(1.0, std::ceil(g.percentile / 100 * all));
-        auto at = a.samples.begin();
-        while (std::next(at) != a.samples.end() && (below += at->second) < rank) ++at;
-        group.value = at->first;
-      }
-    }
+    group.value = a.value(g.measure, g.percentile);
     result.groups.push_back(std::move(group));
   }
   result.texts = std::move(texts);

@@ -24,6 +24,7 @@
 namespace dingle {
 
 inline constexpr std::size_t kMostGroups = 50'000;
+inline constexpr std::size_t kMostGroupsOverTime = 150'000;  // of all buckets
 inline constexpr std::size_t kMostSamples = 200'000;
 
 // The place of an event in the order of all: by time, events of one time by where they lie.
@@ -129,12 +130,16 @@ struct Group {
   double value = 0;         // of the measure
 };
 struct Grouped {
-  std::vector<Group> groups;      // by bucket, then by count, most first
-  std::uint64_t found = 0;        // groups, with those that are not wanted,
-  std::uint64_t events = 0;       // and the events in them;
-  std::uint64_t without = 0;      // of those, without the first field
-  bool weighted = false;          // some events stand for several
-  bool approximate = false;       // there were more groups or values than are kept
+  std::vector<Group> groups;  // by bucket, then by count, most first
+  std::vector<Group>
+      others;  // by bucket: what found no group of its own, so that the sums are those of all events; no keys
+  std::uint64_t found = 0;    // groups, with those that are not wanted; an estimate, if there are others
+  std::uint64_t events = 0;   // and the events in them;
+  std::uint64_t without = 0;  // of those, without the first field
+  bool weighted = false;      // some events stand for several
+  bool approximate =
+      false;  // there were more groups or values than are kept: of a group that came late, its first events
+              // may be with the others
   std::deque<std::string> texts;  // owns the keys' texts
 };
 // Events that have the field (for count: all), by bucket and by the fields' values.

@@ -3,7 +3,10 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cmath>
 #include <iostream>
+#include <map>
+#include <set>
 
 #include "client/events.h"
 #include "client/query_options.h"
@@ -57,8 +60,11 @@ std::int64_t instant(const Json& text) {
   return t.nanoseconds;
 }
 
+constexpr const char* kOthers = "others";
+
 std::string key_of(const Json& row) {
   std::string key;
+  if (row.contains("others")) return kOthers;
   if (row.contains("keys"))
     for (const Json& k : row["keys"])
       key += (key.empty() ? "" : " / ") + (k.is_null() ? std::string("(none)") : json_text(k));
@@ -78,9 +84,15 @@ std::string number(double v) {
 void draw(const Client& client, const Json& body, bool stacked, const TimelineOptions& o) {
   std::map<std::string, double> totals;
   std::map<std::int64_t, std::map<std::string, double>> buckets;
+  std::set<std::int64_t> partial;
+  std::int64_t end = INT64_MIN;  // of the last one
   for (const Json& row : body["rows"]) {
+    const std::int64_t time = instant(row["time"]);
+    if (row.value("partial", false)) partial.insert(time);
+    end = row.contains("until") ? instant(row["until"]) : time;
+    if (row["count"] == 0) continue;
     totals[key_of(row)] += value_of(row);
-    buckets[instant(row["time"])][key_of(row)] = value_of(row);
+    buckets[time][key_of(row)] += value_of(row);
   }
   if (buckets.empty()) {
     std::cout << "no events\n";
@@ -127,11 +139,7 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
                 << (stacked ? " " + paint(client, "2", number(others)) : "");
     std::cout << "\n";
   }
-  const auto partial = [&, from = body.contains("from") ? instant(body["from"]) : INT64_MIN,
-                        to = body.contains("to") ? instant(body["to"]) : INT64_MAX](std::int64_t t) {
-    return from > t || to < end_of(t);
-  };
-  bool any_partial = false;
+  bool cut_short = false, not_over = false;
   const bool with_date = step >= kDay;
   std::string day;
   // Also those that begin elsewhere, because the other machine knows the zone otherwise.
@@ -139,16 +147,26 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
     const auto next = buckets.upper_bound(t);
     return next == buckets.end() ? end_of(t) : std::min(end_of(t), next->first);
   };
-  for (std::int64_t t = buckets.begin()->first; t <= buckets.rbegin()->first; t = after(t)) {
-    if (const auto next = buckets.lower_bound(t); next->first - t >= kLongGap * step) {
+  for (std::int64_t t = buckets.begin()->first; t <= std::max(end, buckets.rbegin()->first); t = after(t)) {
+    const auto found = buckets.lower_bound(t);
+    if (const std::int64_t next = found == buckets.end() ? end_of(end) : found->first;
+        static_cast<double>(next) - static_cast<double>(t) >= static_cast<double>(kLongGap * step)) {
       std::cout << paint(client, "2",
                          "  …  nothing for " +
-                             length_of(with_date ? client.zone.to_local(next->first) - client.zone.to_local(t)
-                                                 : next->first - t) +
-                             ", " + counted((next->first - t + step / 2) / step, "bucket"))
+                             length_of(with_date ? client.zone.to_local(next) - client.zone.to_local(t)
+                                                 : next - t) +
+                             ", " +
+                             counted(std::llround((static_cast<double>(next) - static_cast<double>(t)) /
+                                                  static_cast<double>(step)),
+                                     "bucket") +
+                             (found != buckets.end() ? ""
+                              : o.query.to.empty()   ? ", until now"
+                                                     : ", to the end"))
                 << "\n";
-      t = next->first;
+      if (found == buckets.end()) break;
+      t = next;
     }
+    if (partial.contains(t)) (t == end && o.query.to.empty() ? not_over : cut_short) = true;
     const std::string text = format_short(client.zone.to_local(t));
     if (const std::string here = text.substr(0, 10) + " " + shown_offset(client, t);
         !with_date && here != day) {
@@ -173,8 +191,8 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
           piece += kSigns[std::min(i, kMostParts - 1)];
         if (!piece.empty()) bar += paint(client, color(i), piece);
       }
-      any_partial = any_partial || partial(t);
-      std::cout << label << (partial(t) ? "~" : " ") << fmt::format("{:>11}", number(all)) << "  " << bar;
+      std::cout << label << (partial.contains(t) ? "~" : " ") << fmt::format("{:>11}", number(all)) << "  "
+                << bar;
       if (with_numbers) {
         std::cout << std::string(room - std::min(room, drawn) + 1, ' ');
         for (std::size_t i = 0; i < parts.size() + more; ++i)
@@ -189,14 +207,14 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
                  static_cast<std::size_t>(sums[i] / std::max(most, 1e-9) * static_cast<double>(room) + 0.5);
              n > 0; --n)
           piece += kSigns[std::min(i, kMostParts - 1)];
-        any_partial = any_partial || partial(t);
-        std::cout << label << (partial(t) ? "~" : " ") << fmt::format("{:>11}", number(sums[i])) << "  "
-                  << paint(client, color(i), piece) << "\n";
+        std::cout << label << (partial.contains(t) ? "~" : " ") << fmt::format("{:>11}", number(sums[i]))
+                  << "  " << paint(client, color(i), piece) << "\n";
         if (!split) break;
       }
     }
   }
-  if (any_partial) std::cout << paint(client, "2", "~ only a part of this time was asked for") << "\n";
+  if (cut_short) std::cout << paint(client, "2", "~ a part of this time was not asked for") << "\n";
+  if (not_over) std::cout << paint(client, "2", "~ this time is not over") << "\n";
 }
 
 int run_timeline(Client& client, const TimelineOptions& o) {
@@ -218,14 +236,22 @@ int run_timeline(Client& client, const TimelineOptions& o) {
                            format_duration(
                                static_cast<std::int64_t>(a.body["bucket_seconds"].get<double>() * 1e9)) +
                            ", event time in " + client.zone.name() +
-                           (a.body["approximate"].get<bool>() ? "; approximate" : "") +
+                           (a.body["approximate"].get<bool>()
+                                ? "; approximate: some groups are counted with the others"
+                                : "") +
+                           (a.body.contains("earlier_left_out")
+                                ? "; earlier events are left out: name --from, or a longer --bucket"
+                                : "") +
                            (a.body["weighted"].get<bool>() ? "; counted with what events stand for" : ""))
               << "\n";
   } else {
     std::vector<Json> rows;
+    std::set<std::string> marks;  // that some rows have
     for (const Json& row : a.body["rows"]) {
       Json flat{{"time", row["time"]}};
-      for (std::size_t i = 0; i < o.by.size(); ++i) flat[o.by[i]] = row["keys"][i];
+      for (const char* mark : {"until", "partial", "others"})
+        if (row.contains(mark)) flat[mark] = row[mark], marks.insert(mark);
+      for (std::size_t i = 0; row.contains("keys") && i < o.by.size(); ++i) flat[o.by[i]] = row["keys"][i];
       flat["count"] = row["count"];
       if (row.contains("value")) flat["value"] = row["value"];
       rows.push_back(std::move(flat));
@@ -234,6 +260,7 @@ int run_timeline(Client& client, const TimelineOptions& o) {
     for (const std::string& field : o.by) columns.push_back({field, ""});
     columns.push_back({"count", ""});
     if (!o.measure.empty() && o.measure != "count") columns.push_back({"value", ""});
+    for (const std::string& mark : marks) columns.push_back({mark, ""});
     print_rows(client, columns, rows);
   }
   return damaged ? kFoundProblems : kFine;

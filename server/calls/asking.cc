@@ -109,6 +109,17 @@ Json scanned_schema() {
                     {"notes", list_of(is_text()), false}});
 }
 
+Json value_json(const Value& v) {
+  switch (v.kind()) {
+    case Kind::absent: return nullptr;
+    case Kind::integer: return v.as_integer();
+    case Kind::decimal: return v.as_decimal();
+    case Kind::boolean: return v.as_boolean();
+    default: return v.to_string();
+  }
+}
+Json value_schema() { return {{"type", {"string", "number", "boolean", "null"}}}; }
+
 Json scanned_json(const Scanned& s) {
   Json j{{"matched", s.matched},
          {"events_read", s.events},

@@ -25,6 +25,9 @@ HttpAnswer start_with_choice(Api& api, const Asked& asked, const char* kind, con
 StoredChoice choice_in(const Json& request);  // of such a job
 // Parameters behind those of every question.
 std::vector<OptionSpec> with_query(std::vector<OptionSpec> more);
+// A value of an event, and its schema.
+Json value_json(const Value& v);
+Json value_schema();
 // What was read for an answer, and what went wrong; and its schema.
 Json scanned_json(const Scanned& s);
 Json scanned_schema();

@@ -234,16 +234,16 @@ TEST(Buckets, BeginByTheClockOfTheZone) {
 TEST(Buckets, CoverAYearWithoutGapOrOverlap) {
   for (const char* zone :
        {"America/New_York", "America/Sao_Paulo", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC"})
-    for (const std::int64_t hours : {2, 6, 24, 72}) {
+    for (const std::int64_t minutes : {40, 60, 90, 120, 6 * 60, 24 * 60, 72 * 60}) {
+      const std::int64_t length = minutes * 60 * kSecond;
       const Zone z = *Zone::named(zone);
       std::int64_t t = *parse_moment("2018-01-01T00:30:00Z", 0);
-      for (int i = 0; i < 8760 / hours; ++i) {
-        const TimeBucket b = bucket_at(t, hours * 3600 * kSecond, z);
-        ASSERT_TRUE(b.holds(t)) << zone << hours << format_rfc3339(t);
-        ASSERT_EQ(bucket_at(b.end - 1, hours * 3600 * kSecond, z).begin, b.begin)
-            << zone << format_rfc3339(t);
+      for (int i = 0; i < 8760 * 60 / minutes; ++i) {
+        const TimeBucket b = bucket_at(t, length, z);
+        ASSERT_TRUE(b.holds(t)) << zone << minutes << format_rfc3339(t);
+        ASSERT_EQ(bucket_at(b.end - 1, length, z).begin, b.begin) << zone << format_rfc3339(t);
         t = b.end;
-        ASSERT_EQ(bucket_at(t, hours * 3600 * kSecond, z).begin, t) << zone << hours << format_rfc3339(t);
+        ASSERT_EQ(bucket_at(t, length, z).begin, t) << zone << minutes << format_rfc3339(t);
       }
     }
 }

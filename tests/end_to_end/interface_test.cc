@@ -407,6 +407,39 @@ TEST(Client, OutputFormsAndErrors) {
   EXPECT_NE(gone.err.find("no dingled answers"), std::string::npos) << gone.err;
 }
 
+// The time ends now, so that silence is seen; what is a part of a bucket says so.
+TEST(Timeline, ShowsSilenceAndParts) {
+  Daemon daemon(R"(
+sources: { gate: { files: { paths: ['{dir}/logs/*.log'] } } }
+pipelines: { gate: { from: [gate], steps: [ json: {}, time: { field: t } ], to: [store] } }
+destinations: { store: { index: {} } }
+)");
+  daemon.write("a.log",
+               "{\"t\":\"2026-11-23T10:00:10Z\",\"s\":1}\n{\"t\":\"2026-11-23T10:03:20Z\",\"s\":2}\n"
+               "{\"t\":\"1971-01-01T00:00:00Z\"}\n");
+  daemon.start();
+  daemon.settled();
+  const auto rows = [&](std::vector<std::string> more) {
+    more.insert(more.begin(), {"timeline", "-o", "json"});
+    return Json::parse(daemon.dingle(more).out);
+  };
+  const Json asked =
+      rows({"--bucket", "1m", "--from", "2026-11-23T10:00:10Z", "--to", "2026-11-23T10:05:30Z"});
+  std::string shown;
+  for (const Json& row : asked) shown += row["count"].dump() + (row.value("partial", false) ? "~ " : " ");
+  EXPECT_EQ(shown, "1~ 0 0 1 0 0~ ") << asked;
+  const Json split =
+      rows({"--bucket", "1m", "--from", "2026-11-23T10:00:10Z", "--to", "2026-11-23T10:02:00Z", "--by", "s"});
+  EXPECT_EQ(split, Json::parse(R"([{"time":"2026-11-23T10:00:00Z","partial":true,"s":1,"count":1},
+                                   {"time":"2026-11-23T10:01:00Z","count":0}])"));
+  const Ran late = daemon.dingle({"timeline", "--bucket", "1m"});
+  EXPECT_NE(late.out.find("earlier events are left out: name --from"), std::string::npos) << late.out;
+  EXPECT_NE(late.out.find("buckets, until now"), std::string::npos) << late.out;
+  const Json runs = rows({"--bucket", "1m"});
+  ASSERT_EQ(runs.size(), 5u) << runs;  // the silence before is one row
+  EXPECT_EQ(runs[0]["until"], "2026-11-23T10:00:00Z") << runs;
+}
+
 TEST(Start, RefusesASecondOneOnTheSameData) {
   Daemon daemon(kStoredGate);
   daemon.start();
