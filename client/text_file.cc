@@ -59,21 +59,30 @@ TextFile::Identity TextFile::identity() const {
   return {size, hash_of(size, bytes(0), bytes(size - std::min(size, kEnds))), info.st_dev, info.st_ino};
 }
 
-std::optional<TextFile::Identity> TextFile::text_identity(std::string& problem,
+std::optional<TextFile::Identity> TextFile::text_identity(std::vector<Rung>& rungs, std::string& problem,
                                                           const std::function<void()>& passed) {
   Identity identity = this->identity();
-  if (form_ == Form::plain) return identity;
-  std::string first, last, text;
-  for (identity.size = 0; !at_end_; identity.size += text.size()) {
-    text.clear();
+  const std::unique_ptr<XXH3_state_t, XXH_errorcode (*)(XXH3_state_t*)> hash(XXH3_createState(),
+                                                                             XXH3_freeState);
+  XXH3_64bits_reset(hash.get());
+  auto rung = rungs.begin();
+  std::string text;  // with some of what came before
+  std::size_t before = 0;
+  for (identity.size = 0; !at_end_;) {
+    text.erase(0, text.size() - std::min<std::size_t>(text.size(), kRungBytes));
+    before = text.size();
     if (!read(text, kPiece, problem)) return std::nullopt;
-    if (first.size() < kEnds) first.append(text, 0, kEnds - first.size());
-    last.append(text);
-    if (last.size() > kEnds) last.erase(0, last.size() - kEnds);
+    XXH3_64bits_update(hash.get(), text.data() + before, text.size() - before);
+    identity.size += text.size() - before;
+    for (; rung != rungs.end() && rung->position <= identity.size; ++rung) {
+      const std::uint64_t end = text.size() - (identity.size - rung->position);
+      const std::uint64_t bytes = std::min(rung->position, kRungBytes);
+      rung->hash = rung_hash(std::string_view(text).substr(end - bytes, bytes));
+    }
     passed();
   }
   rewind();
-  identity.hash = hash_of(identity.size, first, last);
+  identity.hash = XXH3_64bits_digest(hash.get());
   return identity;
 }
 

@@ -12,6 +12,8 @@
 #include <string>
 #include <vector>
 
+#include "core/rung.h"
+
 namespace dingle {
 
 class TextFile {
@@ -24,14 +26,17 @@ class TextFile {
   // What is in the way, or "". A path that is no regular file cannot be opened.
   std::string open(const std::string& path);
   struct Identity {
-    std::uint64_t size = 0, hash = 0;  // of its size, and of its first and last 64 KiB
+    std::uint64_t size = 0,
+                  hash = 0;  // of its size, and of its first and last 64 KiB; of a text: of all of it
     std::uint64_t device = 0, inode = 0;
     friend bool operator==(const Identity&, const Identity&) = default;
   };
   Identity identity() const;  // of its bytes, as they are now
-  // Of its text, equal for a file and for each compressed copy of it. Reads a compressed one from its beginning to its end, which
-  // costs the time of decompressing it, and rewinds; calls `passed` now and then. Nothing, with the problem, if it cannot be read.
-  std::optional<Identity> text_identity(std::string& problem, const std::function<void()>& passed);
+  // Of its text, equal for a file and for each compressed copy of it. Reads it from its beginning to its end, and rewinds; calls
+  // `passed` now and then. `rungs`: positions in the text, ascending; they get their hashes, as far as the text goes. Nothing, with
+  // the problem, if it cannot be read.
+  std::optional<Identity> text_identity(std::vector<Rung>& rungs, std::string& problem,
+                                        const std::function<void()>& passed);
 
   // Adds up to so many bytes of text. False with the problem, if what follows cannot be read.
   bool read(std::string& text, std::size_t most, std::string& problem);

@@ -121,7 +121,7 @@ bool still_holds(const ImportedFile& file, const std::string& kept) {
 }  // namespace
 
 // A file that a source reads is in the store, or will be.
-std::optional<Imports::Refusal> Imports::is_read(const ImportedFile& file) const {
+std::optional<Imports::Refusal> Imports::is_read(const ImportedFile& file, bool again) const {
   char host[256] = "";
   if (::gethostname(host, sizeof host - 1) != 0 || file.host != host) return std::nullopt;
   const auto is_it = [&](const std::string& path) {
@@ -130,11 +130,11 @@ std::optional<Imports::Refusal> Imports::is_read(const ImportedFile& file) const
   };
   if (!is_it(file.path)) return std::nullopt;  // another machine of that name, or a container
   for (const SourceSettings& s : engine_.configuration()->sources) {
-    const std::string hint = "take it out of `paths` of " + s.name + ", or import a copy that lies elsewhere";
     const std::string known =
         "file/" + s.name + "/" + std::to_string(file.device) + ":" + std::to_string(file.inode);
-    if (const auto kept = engine_.spool().state(known); kept && still_holds(file, *kept))
-      return Refusal{Why::conflict, "the source `" + s.name + "` has read this file", hint};
+    if (const auto kept = engine_.spool().state(known); kept && !again && still_holds(file, *kept))
+      return Refusal{Why::conflict, "the source `" + s.name + "` has read this file",
+                     "--again imports it once more: each event will then be there twice"};
     if (std::string_view(s.kind->spec.name) != "files") continue;
     const PathPatterns patterns(s.options.texts("paths"), s.options.texts("exclude"));
     const auto found = patterns.find().paths;
@@ -142,7 +142,8 @@ std::optional<Imports::Refusal> Imports::is_read(const ImportedFile& file) const
           return !patterns.is_excluded(path) && is_it(path);
         }))
       if (!patterns.is_excluded(file.path) && !file.path.ends_with(".gz") && !file.path.ends_with(".zst"))
-        return Refusal{Why::conflict, "the source `" + s.name + "` reads this file", hint};
+        return Refusal{Why::conflict, "the source `" + s.name + "` reads this file",
+                       "take it out of `paths` of " + s.name};
   }
   return std::nullopt;
 }
@@ -205,7 +206,7 @@ Imports::Answer<Import> Imports::begin(const ImportedFile& file, const std::stri
   }
   const auto as = source_of(*configuration, *node, source);
   if (!as.value) return {{}, as.refusal};
-  if (auto read = is_read(file)) return {{}, std::move(*read)};
+  if (auto read = is_read(file, again)) return {{}, std::move(*read)};
   std::lock_guard lock(mutex_);
   Import import;
   std::uint32_t before = 0;

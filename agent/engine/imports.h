@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "agent/engine/engine.h"
+#include "agent/sources/read_files.h"
 
 namespace dingle {
 
@@ -20,7 +21,7 @@ namespace dingle {
 struct ImportedFile {
   std::string path, host;  // absolute; where it lies
   std::uint64_t size = 0;  // bytes of text, decompressed
-  std::uint64_t hash = 0;  // of that size, and of the text's first and last 64 KiB
+  std::uint64_t hash = 0;  // of that text
   std::uint64_t device = 0, inode = 0;
 };
 
@@ -70,11 +71,13 @@ class Imports {
                       std::chrono::nanoseconds patience);
   std::optional<Import> get(std::uint64_t stream) const;
   std::vector<Import> list() const;  // those that began last come first
+  // What sources have read of files: a text that holds one of those is there already. For who imports it, who alone sees it whole.
+  std::vector<ReadFile> read_by_sources() const { return read_files(engine_.spool()); }
   // At least so much of the text must be sent at once.
   std::size_t part(const Import& import) const;
 
  private:
-  std::optional<Refusal> is_read(const ImportedFile& file) const;
+  std::optional<Refusal> is_read(const ImportedFile& file, bool again) const;
   void with_counts(Import& import) const;
   bool make_room();
   Engine& engine_;

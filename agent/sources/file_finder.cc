@@ -48,7 +48,7 @@ FileFinder::FileFinder(const SourceMaking& m, const Clock& clock, TrackedFiles& 
 }
 
 void FileFinder::find_known() {
-  known_files_.emplace(intake_.spool(), "file/" + name_ + "/", access_);
+  known_files_.emplace(intake_.spool(), name_, access_);
   const auto open_it = [this](const std::string& path) { return open(path, false); };
   const auto may_be_read = [this](const std::string& path, const FileCheckpoint& kept) {
     return patterns_.matches(path) || (patterns_.matches(kept.path) && !patterns_.is_excluded(path) &&
@@ -303,7 +303,10 @@ std::unique_ptr<TrackedFile> FileFinder::open(const std::string& path, bool firs
   if (!file->known) file->restart();
   if (known == KnownFiles::Known::no) {
     file->checkpoint.stream = stream_of_file(fd, intake_.spool().identity().spool_id, name_);
-    if (first && options_.text("begin") == "end") file->advance(static_cast<std::uint64_t>(info.st_size));
+    if (first && options_.text("begin") == "end") {
+      file->advance(static_cast<std::uint64_t>(info.st_size));
+      file->checkpoint.begun = file->checkpoint.position;
+    }
   }
   file->checkpoint.path = path;
   auto resource = std::make_shared<Resource>();

@@ -11,6 +11,7 @@
 #include "agent/sources/attention.h"
 #include "agent/sources/file_finder.h"
 #include "agent/sources/file_reader.h"
+#include "agent/sources/read_files.h"
 #include "agent/sources/reading_order.h"
 #include "agent/sources/rotation.h"
 #include "agent/sources/source.h"
@@ -49,6 +50,8 @@ class Files final : public Source {
         reader_(
             m, attention_, split_of(m.settings),
             {[this](TrackedFile& file, FileCheckpoint before) {
+               if (auto changes = note_read(intake_.spool(), name_, before); !changes.empty())
+                 intake_.spool().note({std::move(changes), {}});
                rotation_.truncated(file, std::move(before));
                list_now_ = true;  // where is the rest?
              },
@@ -217,7 +220,11 @@ class Files final : public Source {
         static_cast<std::uint64_t>(info.st_size) != file.checkpoint.position)
       return false;
     if (attention_.steady() - std::max(file.detached_at, file.changed_at) < kCloseAfter) return false;
-    if (info.st_nlink == 0) reader_.hand_in({{{key(file), "", true}}, {}});
+    if (info.st_nlink == 0) {
+      std::vector<StateChange> changes = note_read(intake_.spool(), name_, file.checkpoint);
+      changes.push_back({key(file), "", true});
+      reader_.hand_in({std::move(changes), {}});
+    }
     return true;
   }
 

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "agent/sources/inode_finder.h"
+#include "agent/sources/read_files.h"
 
 namespace dingle {
 namespace {
@@ -31,13 +32,18 @@ Holds goes_on(TrackedFile& file, const FileCheckpoint& kept) {
 
 }  // namespace
 
-KnownFiles::KnownFiles(Spool& spool, std::string prefix, const FileAccess& access)
-    : spool_(spool), prefix_(std::move(prefix)), access_(access) {
+KnownFiles::KnownFiles(Spool& spool, std::string source, const FileAccess& access)
+    : spool_(spool), source_(std::move(source)), prefix_("file/" + source_ + "/"), access_(access) {
   for (const auto& [key, bytes] : spool_.state_with_prefix(prefix_))
     if (auto kept = FileCheckpoint::decode(bytes)) {
       const std::string id = key.substr(prefix_.size());
       earlier_.emplace(inode_of(id), Earlier{id, *kept});
     }
+}
+
+void KnownFiles::note_read(const FileCheckpoint& read) {
+  if (auto changes = dingle::note_read(spool_, source_, read); !changes.empty())
+    spool_.note({std::move(changes), {}});
 }
 
 void KnownFiles::forget(const std::string& id) {
@@ -65,7 +71,7 @@ KnownFiles::Known KnownFiles::recognise(TrackedFile& file) {
     earlier_.erase(it);
     return Known::yes;
   }
-  if (kept) file.lost = *kept;
+  if (kept) file.lost = *kept, note_read(*kept);
   return kept ? Known::replaced : Known::no;
 }
 
@@ -109,6 +115,7 @@ KnownFiles::Found KnownFiles::find(const Open& open, const MayBeRead& may_be_rea
       found.files.push_back(std::move(file));
     } else if (listed && (!unreadable || forbidden)) {
       gone.push_back({prefix_ + id, "", true});
+      note_read(kept);
       if (!forbidden) found.gone.push_back(kept);
       forget(id);
     }

@@ -16,8 +16,7 @@ namespace dingle {
 // For the thread of its source; the spool outlives it.
 class KnownFiles {
  public:
-  // `prefix`: of the spool's state keys; a file's device and inode follow it.
-  KnownFiles(Spool& spool, std::string prefix, const FileAccess& access = system_file_access());
+  KnownFiles(Spool& spool, std::string source, const FileAccess& access = system_file_access());
 
   // replaced: the inode was known, with other contents; what was read of those stands in `lost`. unknown: what it holds cannot be
   // read now, so it is not to be read either.
@@ -48,8 +47,9 @@ class KnownFiles {
     FileCheckpoint checkpoint;
   };
   void forget(const std::string& id);
+  void note_read(const FileCheckpoint& read);
   Spool& spool_;
-  const std::string prefix_;
+  const std::string source_, prefix_;  // prefix: of the state's keys; a file's device and inode follow it
   const FileAccess& access_;
   std::multimap<std::uint64_t, Earlier> earlier_;  // by inode: those that were not seen in this run
 };

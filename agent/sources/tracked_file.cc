@@ -13,7 +13,6 @@
 namespace dingle {
 namespace {
 
-constexpr std::uint64_t kRungBytes = 256;
 constexpr std::uint64_t kRungDistance = 64 * 1024;  // between kept rungs, but for the newest ones
 constexpr std::size_t kNewestRungs = 4;
 
@@ -48,11 +47,12 @@ std::uint64_t stream_of_file(int fd, std::uint64_t spool, std::string_view sourc
 std::string FileCheckpoint::encode() const {
   std::string out;
   ByteWriter w(out);
-  w.u8(1);
+  w.u8(2);
   w.text(path);
   w.u64(stream);
   w.varint(base);
   w.varint(position);
+  w.varint(begun);
   w.u8(skipping);
   w.varint(rungs.size());
   for (const Rung& r : rungs) {
@@ -65,11 +65,12 @@ std::string FileCheckpoint::encode() const {
 std::optional<FileCheckpoint> FileCheckpoint::decode(std::string_view bytes) {
   ByteReader r(bytes);
   FileCheckpoint c;
-  if (r.u8() != 1) return std::nullopt;
+  if (r.u8() != 2) return std::nullopt;
   c.path = r.text();
   c.stream = r.u64();
   c.base = r.varint();
   c.position = r.varint();
+  c.begun = r.varint();
   c.skipping = r.u8() != 0;
   for (std::size_t n = r.count(9); n-- && r.ok();) {
     Rung rung;
@@ -82,10 +83,6 @@ std::optional<FileCheckpoint> FileCheckpoint::decode(std::string_view bytes) {
 
 TrackedFile::~TrackedFile() { ::close(fd_); }
 
-namespace {
-std::uint64_t hash_of(std::string_view bytes) { return XXH64(bytes.data(), bytes.size(), 0); }
-}  // namespace
-
 // Of up to 256 bytes that end at `position`, as they are in the file; nothing if they cannot be read.
 std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position, std::string* keep) const {
   char bytes[kRungBytes];
@@ -94,20 +91,20 @@ std::optional<std::uint64_t> TrackedFile::hash_before(std::uint64_t position, st
   look_failed_ = look_failed_ || read < 0;
   if (read != static_cast<ssize_t>(n)) return std::nullopt;
   if (keep != nullptr) keep->assign(bytes, n);
-  return hash_of({bytes, n});
+  return rung_hash({bytes, n});
 }
 
 // The same as they were when they were read: `read` begins at the place, `tail_` ends there.
 std::optional<std::uint64_t> TrackedFile::hash_read(std::uint64_t position, std::string_view read) const {
   const std::uint64_t n = std::min(position, kRungBytes), of_read = position - checkpoint.position;
   if (of_read > read.size()) return hash_before(position);
-  if (of_read >= n) return hash_of(read.substr(of_read - n, n));
+  if (of_read >= n) return rung_hash(read.substr(of_read - n, n));
   if (tail_.size() < n - of_read) return hash_before(position);
   char bytes[kRungBytes];
   const std::uint64_t of_tail = n - of_read;
   std::copy_n(tail_.end() - static_cast<std::ptrdiff_t>(of_tail), of_tail, bytes);
   std::copy_n(read.data(), of_read, bytes + of_tail);
-  return hash_of({bytes, n});
+  return rung_hash({bytes, n});
 }
 
 bool TrackedFile::holds_place() const {
@@ -204,7 +201,7 @@ FileCheckpoint TrackedFile::detailed() const {
 
 void TrackedFile::restart() {
   checkpoint.stream = new_stream();
-  checkpoint.base = checkpoint.position = 0;
+  checkpoint.base = checkpoint.position = checkpoint.begun = 0;
   checkpoint.skipping = false;
   checkpoint.rungs.clear();
   fine_.clear();

@@ -14,15 +14,12 @@
 
 #include "agent/sources/folder_watch.h"
 #include "agent/sources/source.h"
+#include "core/rung.h"
 
 namespace dingle {
 
 // A file that no path leads to any more is left when nothing was added for that long, in ns.
 inline constexpr std::int64_t kCloseAfter = 5'000'000'000;
-
-struct Rung {
-  std::uint64_t position = 0, hash = 0;
-};
 
 inline constexpr std::size_t kHead = 256;
 inline constexpr std::size_t kFirst = 64;
@@ -35,6 +32,7 @@ struct FileCheckpoint {
   std::uint64_t stream = 0;
   std::uint64_t base = 0;      // position in the stream of the file's first byte
   std::uint64_t position = 0;  // in the file: all before it is in the spool
+  std::uint64_t begun = 0;     // where reading began: not 0 with `begin: end`
   bool skipping = false;       // within a line that was cut
   std::vector<Rung> rungs;     // ascending; positions in the file
   std::string encode() const;

@@ -7,7 +7,9 @@
 #include <climits>
 #include <cstdlib>
 #include <iostream>
+#include <set>
 #include <thread>
+#include <utility>
 
 #include "client/connection.h"
 #include "client/table.h"
@@ -53,8 +55,17 @@ class Sender {
     if (const std::string problem = file_.open(path_); !problem.empty()) return say(problem);
     identity_ = file_.identity();
     std::string problem, text;
-    const auto contents = file_.text_identity(problem, [&] { show_looked_through(); });
+    Json reads = Json::array();
+    if (!options_.again) {
+      const Answer a = call(client_, "GET", "/v1/imports/reads");
+      if (!a.ok) return kFoundProblems;
+      reads = a.body["reads"];
+    }
+    std::vector<Rung> rungs = positions_of(reads);
+    const auto contents = file_.text_identity(rungs, problem, [&] { show_looked_through(); });
     if (!contents) return damaged(problem);
+    for (const Json& read : reads)
+      if (holds(read, rungs, contents->size)) return is_read(read, contents->size);
     if (!begin(import, *contents)) return kFoundProblems;
     if (!file_.skip(position_, problem)) return say(problem);
     began_at_ = file_.bytes_read();
@@ -107,6 +118,47 @@ class Sender {
   }
 
  private:
+  static std::vector<Rung> positions_of(const Json& reads) {
+    std::set<std::uint64_t> positions;
+    for (const Json& read : reads)
+      for (const Json& rung : read["rungs"]) positions.insert(rung["position"].get<std::uint64_t>());
+    std::vector<Rung> rungs;
+    for (const std::uint64_t position : positions) rungs.push_back({position, 0});
+    return rungs;
+  }
+  // Whether the text is what was read, as far as both go.
+  static bool holds(const Json& read, const std::vector<Rung>& rungs, std::uint64_t size) {
+    std::uint64_t highest = 0;
+    for (const Json& rung : read["rungs"]) {
+      const Rung known{rung["position"].get<std::uint64_t>(), rung["hash"].get<std::uint64_t>()};
+      if (known.position > size) continue;
+      if (!std::ranges::binary_search(rungs, known, [](const Rung& a, const Rung& b) {
+            return std::pair(a.position, a.hash) < std::pair(b.position, b.hash);
+          }))
+        return false;
+      highest = std::max(highest, known.position);
+    }
+    // Two files may begin alike: one that ends before what was read does is known by what lies near its end.
+    return highest != 0 && (size >= read["position"].get<std::uint64_t>() ||
+                            size - highest <= std::max<std::uint64_t>(4096, size / 4));
+  }
+  int is_read(const Json& read, std::uint64_t size) {
+    const std::uint64_t from = read["from"], to = read["position"];
+    const std::string by =
+        "the source `" + read["source"].get<std::string>() + "`, as " + read["file"].get<std::string>();
+    if (from == 0 && to >= size) {
+      say("it was read by " + by);
+      std::cerr << "  = --again imports it all the same: each event will then be there twice\n";
+    } else {
+      say("its bytes " + with_thousands(static_cast<std::int64_t>(from)) + " to " +
+          with_thousands(static_cast<std::int64_t>(std::min(to, size))) + " were read by " + by);
+      std::cerr << "  = import the rest as a file of its own ("
+                << (from == 0 ? "tail -c +" + std::to_string(to + 1) : "head -c " + std::to_string(from))
+                << "); --again imports all of it, and what was read will be there twice\n";
+    }
+    return kFoundProblems;
+  }
+
   bool begin(Json& import, const TextFile::Identity& contents) {
     char host[256] = "";
     ::gethostname(host, sizeof host - 1);

@@ -5,6 +5,7 @@
 
 #include <charconv>
 
+#include "core/json_text.h"
 #include "server/calls/call.h"
 #include "server/json_answer.h"
 
@@ -119,6 +120,22 @@ HttpAnswer list_imports(Api& api, const Asked&) {
   return json_answer(list.with_cut({{"imports", list.take()}}));
 }
 
+HttpAnswer list_reads(Api& api, const Asked&) {
+  AnswerList list;
+  for (const ReadFile& read : api.imports().read_by_sources()) {
+    const FileCheckpoint& c = read.checkpoint;
+    if (!list.room(100 + c.path.size() + 50 * c.rungs.size())) break;
+    Json rungs = Json::array();
+    for (const Rung& rung : c.rungs) rungs.push_back({{"position", rung.position}, {"hash", rung.hash}});
+    list.add({{"source", read.source},
+              {"file", valid_utf8(c.path)},
+              {"from", c.begun},
+              {"position", c.position},
+              {"rungs", rungs}});
+  }
+  return json_answer(list.with_cut({{"reads", list.take()}}));
+}
+
 constexpr const char* kImportExample =
     R"({"id":"5f3a8c0d11e2b497","file":"/srv/old/gate.log.gz","host":"skerry-3","bytes":1048576,
   "pipeline":"gate","source":"gate","by":"owner","again":0,"done":false,"began":"2026-11-30T10:00:00Z","ended":null,
@@ -135,6 +152,30 @@ const CallRegistration kListImports(
      .answer = [] {
        return object_of({{"imports", list_of(import_schema())}, cut_at_bytes()});
      }});
+const CallRegistration kListReads(
+    {.method = "GET",
+     .path = "/v1/imports/reads",
+     .name = "listReads",
+     .text = "What sources have read of files: from which byte to which, and by which hashes (XXH64 of the "
+             "up to 256 bytes before a "
+             "position) the text is known again. A text with those is there already. Of files that are gone "
+             "the last 2000 of each source.",
+     .run = list_reads,
+     .example =
+         R"({"reads":[{"source":"gate","file":"/var/log/harbour/gate.log.1","from":0,"position":104,"rungs":[{"position":104,
+  "hash":1187613846371837614}]}]})",
+     .answer =
+         [] {
+           return object_of(
+               {{"reads", list_of(object_of({{"source", is_text()},
+                                             {"file", is_text()},
+                                             {"from", is_integer()},
+                                             {"position", is_integer()},
+                                             {"rungs", list_of(object_of({{"position", is_integer()},
+                                                                          {"hash", is_integer()}}))}}))},
+                cut_at_bytes()});
+         },
+     .scope = Scope::operate});
 const CallRegistration kShowImport({.method = "GET",
                                     .path = "/v1/imports/{id}",
                                     .name = "showImport",
@@ -148,30 +189,29 @@ const CallRegistration kBeginImport(
      .name = "beginImport",
      .text =
          "Begins to import a file through a pipeline, or goes on with what was begun; `position` says where.",
-     .body =
-         {{.name = "file", .text = "Its path, absolute.", .required = true},
-          {.name = "host", .text = "The machine on which it lies."},
-          {.name = "bytes",
-           .type = OptionType::number64,
-           .text = "The size of its text, decompressed.",
-           .required = true},
-          {.name = "hash",
-           .type = OptionType::number64,
-           .text =
-               "Of that size, and of the first and the last 64 KiB of its text: by that it is known again.",
-           .required = true},
-          {.name = "device", .type = OptionType::number64, .text = "The device on which it lies,"},
-          {.name = "inode",
-           .type = OptionType::number64,
-           .text = "and its number there: to see whether a source reads it."},
-          {.name = "pipeline", .text = "Where its lines enter.", .required = true},
-          {.name = "source",
-           .text = "The source as whose they are read, joined and given their zone and fixed fields; the "
-                   "only one of files "
-                   "that leads to the pipeline, if missing."},
-          {.name = "again",
-           .type = OptionType::boolean,
-           .text = "Though these contents were imported before, or others of that path were begun with."}},
+     .body = {{.name = "file", .text = "Its path, absolute.", .required = true},
+              {.name = "host", .text = "The machine on which it lies."},
+              {.name = "bytes",
+               .type = OptionType::number64,
+               .text = "The size of its text, decompressed.",
+               .required = true},
+              {.name = "hash",
+               .type = OptionType::number64,
+               .text = "A hash of its whole text: by that it is known again.",
+               .required = true},
+              {.name = "device", .type = OptionType::number64, .text = "The device on which it lies,"},
+              {.name = "inode",
+               .type = OptionType::number64,
+               .text = "and its number there: to see whether a source reads it."},
+              {.name = "pipeline", .text = "Where its lines enter.", .required = true},
+              {.name = "source",
+               .text = "The source as whose they are read, joined and given their zone and fixed fields; the "
+                       "only one of files "
+                       "that leads to the pipeline, if missing."},
+              {.name = "again",
+               .type = OptionType::boolean,
+               .text =
+                   "Though these contents were imported before, or others of that path were begun with."}},
      .run = begin_import,
      .example = kImportExample,
      .answer = import_schema,

@@ -96,12 +96,13 @@ TEST_F(TrackedFileTest, RungsAreFewAndSpread) {
 }
 
 TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
-  FileCheckpoint c{"/logs/a.log", 77, 5, 1000, true, {{10, 1}, {1000, 2}}};
+  FileCheckpoint c{"/logs/a.log", 77, 5, 1000, 3, true, {{10, 1}, {1000, 2}}};
   auto back = FileCheckpoint::decode(c.encode());
   ASSERT_TRUE(back);
   EXPECT_EQ(back->path, c.path);
   EXPECT_EQ(back->stream, 77u);
   EXPECT_EQ(back->base, 5u);
+  EXPECT_EQ(back->begun, 3u);
   EXPECT_TRUE(back->skipping);
   EXPECT_EQ(back->rungs.back().hash, 2u);
   const std::string bytes = c.encode();

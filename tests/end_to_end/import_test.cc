@@ -121,6 +121,61 @@ TEST_F(Importing, ACompressedCopyHasTheSameContents) {
   EXPECT_EQ(numbers(), up_to(5010));
 }
 
+// Whatever a source read is known when a copy of it is imported: while it is there, when it was cut, and when it is gone.
+TEST_F(Importing, WhatASourceReadIsNotImportedFromACopy) {
+  daemon.write("gate.log", old_lines(0, 4000));
+  daemon.write("cut.log", old_lines(4000, 8000));
+  daemon.start();
+  daemon.settled();
+  const std::string logs = daemon.dir + "/logs/";
+  const auto refused = [&](const std::string& path, const std::string& part,
+                           const std::vector<std::string>& more = {}) {
+    const Ran ran = import(path, more);
+    EXPECT_EQ(ran.status, 1) << path << ran.out;
+    EXPECT_NE(ran.err.find(part), std::string::npos) << ran.err;
+  };
+  const std::string known = "were read by the source `gate`, as ",
+                    whole = "it was read by the source `gate`, as ";
+  refused(write("gate.log.1.gz", compress(Compression::gzip, old_lines(0, 4000))), whole + logs + "gate.log");
+  refused(write("copy.log", old_lines(0, 4000)), whole);
+  refused(write("most.zst", compress(Compression::zstd, old_lines(0, 4000))), whole);
+  const std::size_t read = old_lines(0, 4000).size();
+  refused(write("more.log", old_lines(0, 4500)), "its bytes 0 to 1");
+  refused(write("more.log", old_lines(0, 4500)), "tail -c +" + std::to_string(read + 1));
+  // Cut, as copytruncate does, and gone.
+  std::filesystem::resize_file(logs + "cut.log", 0);
+  daemon.write("cut.log", old_lines(8000, 8010));
+  daemon.settled();
+  EXPECT_EQ(numbers(), up_to(8010));
+  refused(write("cut.log.1.gz", compress(Compression::gzip, old_lines(4000, 8000))),
+          whole + logs + "cut.log");
+  daemon.terminate();
+  std::filesystem::remove(logs + "gate.log");
+  daemon.start();
+  daemon.settled();
+  refused(write("gate.log.1.gz", compress(Compression::gzip, old_lines(0, 4000))), whole + logs + "gate.log");
+  EXPECT_EQ(numbers(), up_to(8010));
+  // What only looks like it is imported; and what is wanted twice.
+  EXPECT_EQ(import(write("other.log", old_lines(9000, 9500))).status, 0);
+  std::string altered = old_lines(0, 4000);
+  altered[altered.size() - 2] = 'x';
+  EXPECT_EQ(import(write("altered.log", altered)).status, 0);
+  EXPECT_EQ(import(daemon.dir + "/old/copy.log", {"--again"}).status, 0);
+  daemon.settled();
+  EXPECT_EQ(numbers().count(17), 3u);
+}
+
+// Equal in size, and at both ends.
+TEST_F(Importing, ContentsAreKnownByTheirWholeText) {
+  daemon.start();
+  const std::string text = old_lines(0, 8000);
+  std::string other = text;
+  other[text.size() / 2] = '9';
+  EXPECT_EQ(import(write("a.log", text)).status, 0);
+  EXPECT_EQ(import(write("b.log", other)).status, 0);
+  EXPECT_EQ(import(write("c.log", text)).status, 1);
+}
+
 TEST_F(Importing, WhatCannotBeImportedIsSaid) {
   daemon.start();
   daemon.write("live.log", old_lines(0, 3));
@@ -130,12 +185,13 @@ TEST_F(Importing, WhatCannotBeImportedIsSaid) {
     EXPECT_EQ(ran.status, 1);
     EXPECT_NE(ran.err.find(why), std::string::npos) << ran.err;
   };
-  refused(import(live), "the source `gate` has read this file\n  = take it out of `paths` of gate");
+  refused(import(live), "it was read by the source `gate`, as " + live + "\n  = --again");
+  refused(import(live, {"--again"}), "the source `gate` reads this file\n  = take it out of `paths` of gate");
   std::filesystem::create_directories(daemon.dir + "/old");
   std::filesystem::create_symlink(live, daemon.dir + "/old/link");
-  refused(import(daemon.dir + "/old/link"), "has read this file");
+  refused(import(daemon.dir + "/old/link"), "it was read by the source");
   std::filesystem::rename(live, daemon.dir + "/old/moved");
-  refused(import(daemon.dir + "/old/moved"), "has read this file");
+  refused(import(daemon.dir + "/old/moved"), "it was read by the source");
   refused(import(daemon.dir), "it is a folder");
   refused(import(daemon.dir + "/none"), "No such file");
   refused(import(write("z.gz", compress(Compression::gzip, old_lines(0, 3000)).substr(0, 500))),
