@@ -261,8 +261,19 @@ void TemplateCompiler::regex(const std::string& source, Kind kind, const std::st
          : origin.nested ? origin.length
                          : p.length});
   }
-  program_.regexes.push_back({std::move(*compiled), kind, description});
-  std::int16_t s = slot(p.field, kind, p, origin);
+  const auto groups = compiled->groups();
+  program_.regexes.push_back({std::move(*compiled), kind, description, {}});
+  const std::int16_t s = slot(p.field, kind, p, origin);
+  for (const auto& [name, number] : groups) {
+    if (number > Regex::kMostGroups) {
+      bad("a regex with more than " + std::to_string(Regex::kMostGroups) + " named groups", "split it", p,
+          origin);
+      break;
+    }
+    if (name.front() == '_') continue;  // for back references alone
+    if (const std::int16_t own = slot(name, Kind::text, p, origin); own >= 0)
+      program_.regexes.back().groups.emplace_back(number, own);
+  }
   add(Element::Op::regex, program_.regexes.size() - 1, p, origin).slot = s;
 }
 
@@ -411,7 +422,9 @@ void TemplateCompiler::capture(const Part& p, const Starters& after, const Origi
   if (pattern == nullptr) {
     Problem problem{"unknown pattern `" + p.text + "`", did_you_mean(p.text, library_.names()), p.text_offset,
                     p.text.size()};
-    if (problem.hint.empty())
+    if (!p.field.empty() && library_.find(p.field) != nullptr)
+      problem.hint = "the field comes first: {" + p.text + ":" + p.field + "}";
+    else if (problem.hint.empty())
       problem.hint =
           "`dingle patterns` lists them; a regex stands between slashes: {" + p.field + ":/" + p.text + "/}";
     if (origin.nested)

@@ -171,6 +171,12 @@ const char* Explainer::element(std::uint32_t i, const char* at) {
         failed(at, i);
         return nullptr;
       }
+      for (const auto& [number, slot] : use.groups) {
+        const auto [begins, ends] = Regex::group(number);
+        if (begins >= ends || ends > to) continue;
+        failure_.values_[static_cast<std::size_t>(slot)] = Value::text({at + begins, ends - begins});
+        keep(slot, at + begins, at + ends);
+      }
       p = at + to;
       break;
     }

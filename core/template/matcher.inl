@@ -398,6 +398,10 @@ regex : {
   Value& out = values[in->slot];
   out = convert_text({at, to}, use.kind, s.context);
   if (out.absent()) DINGLE_FAIL;
+  for (const auto& [number, slot] : use.groups) {
+    const auto [begins, ends] = Regex::group(number);
+    values[slot] = begins < ends && ends <= to ? Value::text({at + begins, ends - begins}) : Value();
+  }
   p = at + to;
   DINGLE_NEXT;
 }

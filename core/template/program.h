@@ -62,6 +62,7 @@ struct RegexUse {
   Regex regex;
   Kind kind = Kind::text;
   std::string description;
+  std::vector<std::pair<std::size_t, std::int16_t>> groups;  // that are kept: number and slot
 };
 
 // A pattern that brings fields of its own (CSV columns, the parts of a URI) or any fields (JSON, pairs).

@@ -15,7 +15,7 @@ constexpr std::size_t kLongestRegex = 10'000;
 
 // What a thread needs to match; made at its first match.
 struct PerThread {
-  pcre2_match_data* data = pcre2_match_data_create(64, nullptr);
+  pcre2_match_data* data = pcre2_match_data_create(Regex::kMostGroups + 1, nullptr);
   pcre2_match_context* context = pcre2_match_context_create(nullptr);
   pcre2_jit_stack* stack = pcre2_jit_stack_create(32 * 1024, 512 * 1024, nullptr);
   PerThread() {
@@ -205,6 +205,11 @@ Regex::Outcome Regex::match(std::string_view text, std::size_t* from, std::size_
   return Outcome::match;
 }
 
+std::pair<std::size_t, std::size_t> Regex::group(std::size_t number) {
+  const std::size_t* ovector = pcre2_get_ovector_pointer(per_thread().data);
+  return {ovector[2 * number], ovector[2 * number + 1]};
+}
+
 Regex::Finder::Finder(const Regex& regex)
     : regex_(regex),
       data_(
@@ -237,6 +242,7 @@ std::vector<std::pair<std::string, std::size_t>> Regex::groups() const {
   for (std::uint32_t i = 0; i < count; ++i)
     all.emplace_back(reinterpret_cast<const char*>(table + i * size + 2),
                      std::size_t{table[i * size]} << 8 | table[i * size + 1]);
+  std::ranges::sort(all, {}, &std::pair<std::string, std::size_t>::second);
   return all;
 }
 

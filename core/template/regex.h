@@ -27,6 +27,9 @@ class Regex {
   // seen. One call costs 65 to 90 ns and is
   // bounded: its steps by the length of the text.
   Outcome match(std::string_view text, std::size_t* from, std::size_t* to) const;
+  // Of this thread's last match, by whatever regex: where the group stands in its text; {npos, npos} for one that took no part.
+  static std::pair<std::size_t, std::size_t> group(std::size_t number);
+  static constexpr std::size_t kMostGroups = 63;  // numbers of groups that can be asked for
   // Matches from any place of a text on, with the parts that named groups took. For one thread; lives as long as its regex.
   class Finder {
    public:
@@ -43,7 +46,7 @@ class Regex {
     const Regex& regex_;
     void* data_;  // pcre2_match_data
   };
-  // The named groups, with their numbers.
+  // The named groups, with their numbers, as they stand.
   std::vector<std::pair<std::string, std::size_t>> groups() const;
   // What a match may start with; any byte if the engine cannot tell or the regex may match nothing.
   const ByteClass& first() const { return first_; }

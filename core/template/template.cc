@@ -16,6 +16,12 @@ std::shared_ptr<const Template> Template::compile(std::string_view text, const P
     problems.push_back({"the template is empty", "write {body} to take the whole line", 0, 0});
   TemplateCompiler(*result, library, problems).compile(parts, options.open_end);
   if (problems.size() != before) return nullptr;
+  const auto takes = [](const Part& p) {
+    return p.form == Part::Form::capture || p.form == Part::Form::regex;
+  };
+  if (result->slots_.empty() && !result->brings_found() && std::ranges::any_of(parts, takes))
+    result->warnings_.push_back({"the template keeps nothing of what it matches",
+                                 "name what is wanted: {ship:word}, {:/(?<ship>[A-Z]+)/}", 0, text.size()});
   return result;
 }
 

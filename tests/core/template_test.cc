@@ -113,7 +113,13 @@ INSTANTIATE_TEST_SUITE_P(
     testing::Values(TemplateCase{"{b:/[A-Z]{2}-\\d{2}/} free", "NQ-07 free", "b=NQ-07"},
                     TemplateCase{"{b:/a+/}ab", "aaab", "column 4"},    // atomic: what a regex took it keeps
                     TemplateCase{"x{b:/(?<=x)y/}", "xy", "column 2"},  // and it sees nothing before its place
-                    TemplateCase{"{a} {b:/\\d+/}", "one 22", "a=one b=22"}));
+                    TemplateCase{"{a} {b:/\\d+/}", "one 22", "a=one b=22"},
+                    // Its named groups are fields.
+                    TemplateCase{"{:/(?<ship>\\w+) at (?<berth>\\w+)/}!", "tern at north!",
+                                 "ship=tern berth=north"},
+                    TemplateCase{"{all:/(?<a>x)?(?<b>y)?z/}", "yz", "all=yz b=y"},
+                    TemplateCase{"{(}{:/(?<a>\\d+)/}{|}{:/(?<a>\\w+)/}{)}", "tern", "a=tern"},
+                    TemplateCase{"{:/(?<_q>[\"'])(?<a>.*?)\\k<_q>/}", "'tern'", "a=tern"}));
 
 // The short way of reading decimals must agree with the careful one to the last bit.
 TEST(Template, DecimalsAreTheNearestDoubles) {
@@ -314,27 +320,38 @@ TEST_P(RefusedTemplate, WithPlaceAndHint) {
 }
 INSTANTIATE_TEST_SUITE_P(
     Templates, RefusedTemplate,
-    testing::Values(BadTemplate{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
-                    BadTemplate{"a {b", 2, "not closed", "close it with }"},
-                    BadTemplate{"a } b", 2, "single `}`", "}}"},
-                    BadTemplate{"{a:int} {a:int}", 8, "captured twice", "another name"},
-                    BadTemplate{"{a}{b}", 0, "nothing says where", "literal"},
-                    BadTemplate{"{a:word}{b:int}", 0, "nothing says where", "literal"},
-                    BadTemplate{"{}", 0, "empty braces", "{{}}"},
-                    BadTemplate{"{x:}", 0, "missing after the colon", "{name:word}"},
-                    BadTemplate{"{1x:int}", 1, "not a field name", "letter"},
-                    BadTemplate{"{x:/a(/}", 6, "regex is not valid", ""},
-                    BadTemplate{"{x:/a\\Kb/}", 5, "\\K", ""}, BadTemplate{"{[}a", 0, "not closed", "{]}"},
-                    BadTemplate{"a{]}", 1, "closes nothing", ""},
-                    BadTemplate{"{a:int}5 {b}", 0, "can never match", "{a:digits(..3)}"},
-                    BadTemplate{"{a:int(5..x)}", 7, "is no range", "low..high"},
-                    BadTemplate{"{a:word(max=3)}", 8, "no parameter `max`", ""},
-                    BadTemplate{"{a:time(zone=Europe/Oslu)}", 8, "unknown time zone", "Europe/Oslo"},
-                    BadTemplate{"{a:time(\"%Q\")}", 8, "unknown conversion %Q", ""},
-                    BadTemplate{"{:csv(a, b:itn)}", 9, "`itn` is no typed pattern", "int"},
-                    BadTemplate{"{:xml(a)}", 6, "no field's name", "field=path"},
-                    BadTemplate{"{a:word(3", 0, "not closed", ""}, BadTemplate{"{'abc", 0, "not closed", ""},
-                    BadTemplate{"{u.:email}", 0, "brings no fields", ""}, BadTemplate{"", 0, "empty", ""}));
+    testing::Values(
+        BadTemplate{"{status:itn}", 8, "unknown pattern `itn`", "did you mean `int`?"},
+        BadTemplate{"a {b", 2, "not closed", "close it with }"}, BadTemplate{"a } b", 2, "single `}`", "}}"},
+        BadTemplate{"{a:int} {a:int}", 8, "captured twice", "another name"},
+        BadTemplate{"{a:int} {:/(?<a>x)/}", 8, "captured twice", "another name"},
+        BadTemplate{"{:/(?<dingle>x)(?<timestamp>y)/}", 0, "belongs to the event", "step `time`"},
+        BadTemplate{"{int:count}", 5, "unknown pattern `count`", "the field comes first: {count:int}"},
+        BadTemplate{"{a}{b}", 0, "nothing says where", "literal"},
+        BadTemplate{"{a:word}{b:int}", 0, "nothing says where", "literal"},
+        BadTemplate{"{}", 0, "empty braces", "{{}}"},
+        BadTemplate{"{x:}", 0, "missing after the colon", "{name:word}"},
+        BadTemplate{"{1x:int}", 1, "not a field name", "letter"},
+        BadTemplate{"{x:/a(/}", 6, "regex is not valid", ""}, BadTemplate{"{x:/a\\Kb/}", 5, "\\K", ""},
+        BadTemplate{"{[}a", 0, "not closed", "{]}"}, BadTemplate{"a{]}", 1, "closes nothing", ""},
+        BadTemplate{"{a:int}5 {b}", 0, "can never match", "{a:digits(..3)}"},
+        BadTemplate{"{a:int(5..x)}", 7, "is no range", "low..high"},
+        BadTemplate{"{a:word(max=3)}", 8, "no parameter `max`", ""},
+        BadTemplate{"{a:time(zone=Europe/Oslu)}", 8, "unknown time zone", "Europe/Oslo"},
+        BadTemplate{"{a:time(\"%Q\")}", 8, "unknown conversion %Q", ""},
+        BadTemplate{"{:csv(a, b:itn)}", 9, "`itn` is no typed pattern", "int"},
+        BadTemplate{"{:xml(a)}", 6, "no field's name", "field=path"},
+        BadTemplate{"{a:word(3", 0, "not closed", ""}, BadTemplate{"{'abc", 0, "not closed", ""},
+        BadTemplate{"{u.:email}", 0, "brings no fields", ""}, BadTemplate{"", 0, "empty", ""}));
+
+TEST(Template, KeepingNothingIsAWarning) {
+  const auto warned = [](const char* text) { return !compile(text)->warnings().empty(); };
+  EXPECT_TRUE(warned("{:word} at {:/\\d+/}"));
+  EXPECT_FALSE(warned("the harbour is closed"));
+  EXPECT_FALSE(warned("{:word} at {n:int}"));
+  EXPECT_FALSE(warned("{:/(?<n>\\d+)/}"));
+  EXPECT_FALSE(warned("{:json}"));
+}
 
 TEST(Template, SeveralMistakesAreAllReported) {
   const PatternLibrary library;
