@@ -502,6 +502,11 @@ IndexInfo read_index_info(const std::string& path) {
   struct stat file;
   if (info.arrival == 0 && ::stat(path.c_str(), &file) == 0)
     info.arrival = file.st_mtim.tv_sec * kSecond + file.st_mtim.tv_nsec;
+  const auto pragma = [&](const char* sql) {
+    Statement answer(connection.get(), sql);
+    return answer.step() ? answer.number(0) : 0;
+  };
+  info.content = (pragma("PRAGMA page_count") - pragma("PRAGMA freelist_count")) * pragma("PRAGMA page_size");
   for (const char* suffix : {"", "-wal"}) {
     std::error_code error;
     const auto size = std::filesystem::file_size(path + suffix, error);

@@ -40,7 +40,8 @@ struct Sender {
 
 struct IndexInfo {
   std::string name;
-  std::uint64_t events = 0, blocks = 0, bytes = 0;  // bytes on disk
+  std::uint64_t events = 0, blocks = 0, bytes = 0;  // bytes on disk, with the write-ahead file
+  std::uint64_t content = 0;                        // bytes that hold something, wherever they lie
   std::int64_t first = 0, last = 0;                 // event times; both 0 when there are no events
   std::uint64_t
       stored = 0,

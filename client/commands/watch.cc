@@ -28,6 +28,11 @@ std::string dropped_by(const Client& client, const Json& event) {
 }
 
 int run_watch(Client& client, const WatchOptions& o) {
+  if (client.output == OutputForm::csv) {
+    std::cerr << "dingle: events as they come have no common columns for csv\n  = -o ndjson, or `dingle "
+                 "search -o csv --fields ...`\n";
+    return kUsage;
+  }
   Parameters parameters;
   if (!o.where.empty()) parameters.emplace("where", o.where);
   if (!o.pipeline.empty()) parameters.emplace("pipeline", o.pipeline);

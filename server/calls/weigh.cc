@@ -111,7 +111,8 @@ struct Weighed {
   }
 };
 
-// Of the indexes that the question is about: what they take on disk, and in how much time.
+// Of the indexes that the question is about: what their events take, and in how much time. A write-ahead file is as large for few
+// events as for many, and does not count.
 struct Stored {
   std::uint64_t bytes = 0, events = 0;
   std::int64_t first = 0, last = 0;
@@ -125,7 +126,7 @@ Stored stored_in(const std::vector<std::shared_ptr<Store>>& stores, const Query&
                          std::any_of(query.indexes.begin(), query.indexes.end(),
                                      [&](const std::string& glob) { return matches_glob(info.name, glob); });
       if (!asked || info.events == 0) continue;
-      all.bytes += info.bytes;
+      all.bytes += info.content;
       all.events += info.events;
       all.first = any ? std::min(all.first, info.first) : info.first;
       all.last = any ? std::max(all.last, info.last) : info.last;

@@ -402,6 +402,7 @@ TEST(Client, OutputFormsAndErrors) {
   ASSERT_EQ(unmatched.size(), 1u);
   EXPECT_EQ(unmatched[0]["dingle.unmatched"], "expected an IP address");
   daemon.terminate();
+  EXPECT_EQ(daemon.dingle({"watch", "-o", "csv"}).status, 2);
   Ran gone = daemon.dingle({"status"});
   EXPECT_EQ(gone.status, 1);
   EXPECT_NE(gone.err.find("no dingled answers"), std::string::npos) << gone.err;

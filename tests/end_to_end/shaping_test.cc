@@ -79,6 +79,10 @@ destinations: { store: { index: {} } }
   EXPECT_EQ(asked["events"], 500);
   EXPECT_EQ(asked["stored_events"], 600);
   EXPECT_EQ(asked["shapes"].size(), 1u);
+  // Without the write-ahead file, which has the size of many events.
+  const Json index = Json::parse(http.get("/v1/indexes").body)["indexes"].at(0);
+  EXPECT_LT(asked["stored_bytes"].get<double>(), index["bytes"].get<double>()) << index;
+  EXPECT_GT(asked["stored_bytes"].get<double>(), 600 * 20);
   // One a second, and what an event takes on disk.
   EXPECT_NEAR(asked["bytes_a_day"].get<double>(), 86400 * asked["stored_bytes"].get<double>() / 600,
               asked["bytes_a_day"].get<double>() * 0.02);
