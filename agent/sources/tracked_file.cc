@@ -65,12 +65,13 @@ std::string FileCheckpoint::encode() const {
 std::optional<FileCheckpoint> FileCheckpoint::decode(std::string_view bytes) {
   ByteReader r(bytes);
   FileCheckpoint c;
-  if (r.u8() != 2) return std::nullopt;
+  const std::uint8_t version = r.u8();
+  if (version != 1 && version != 2) return std::nullopt;
   c.path = r.text();
   c.stream = r.u64();
   c.base = r.varint();
   c.position = r.varint();
-  c.begun = r.varint();
+  if (version == 2) c.begun = r.varint();
   c.skipping = r.u8() != 0;
   for (std::size_t n = r.count(9); n-- && r.ok();) {
     Rung rung;

@@ -110,6 +110,16 @@ TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
     EXPECT_FALSE(FileCheckpoint::decode(bytes.substr(0, n))) << n;
 }
 
+// What an earlier program kept is no reason to read a file again.
+TEST(FileCheckpoints, OfAnEarlierProgramAreRead) {
+  const auto earlier = FileCheckpoint::decode(std::string("\x01\x01/\x07\0\0\0\0\0\0\0\x05\x09\0\0", 15));
+  ASSERT_TRUE(earlier);
+  EXPECT_EQ(earlier->path, "/");
+  EXPECT_EQ(earlier->stream, 7u);
+  EXPECT_EQ(earlier->position, 9u);
+  EXPECT_EQ(earlier->begun, 0u);
+}
+
 TEST(ReadingOrder, RotatedFilesAreOneFamily) {
   EXPECT_EQ(family_of("/logs/gate.log"), "/logs/gate");
   EXPECT_EQ(family_of("/logs/gate.log.1"), "/logs/gate");
