@@ -48,8 +48,10 @@ const char* color_of(const TimelineOptions& o, const std::string& key, std::size
 constexpr std::int64_t kLongGap = 6;  // empty buckets that are shown as one line
 
 std::string length_of(std::int64_t gap) {
-  if (gap < kDay) return format_duration(gap);
-  const std::int64_t hours = gap % kDay / (3600 * kSecond);
+  constexpr std::int64_t kMinute = 60 * kSecond, kHour = 60 * kMinute;
+  const std::int64_t hours = gap % kDay / kHour, minutes = gap % kHour / kMinute;
+  if (gap < kHour || (gap < kDay && gap % kMinute != 0)) return format_duration(gap);
+  if (gap < kDay) return std::to_string(hours) + "h" + (minutes ? " " + std::to_string(minutes) + "m" : "");
   return std::to_string(gap / kDay) + "d" + (hours ? " " + std::to_string(hours) + "h" : "");
 }
 
