@@ -133,12 +133,20 @@ void draw(const Client& client, const Json& body, bool stacked, const TimelineOp
     double others = 0;
     for (const auto& [key, total] : totals)
       if (part_of(key) == parts.size()) others += total;
-    for (std::size_t i = 0; i < parts.size(); ++i)
-      std::cout << (i ? "   " : "") << paint(client, color(i), kSigns[i]) << " " << parts[i].second
-                << (stacked ? " " + paint(client, "2", number(parts[i].first)) : "");
-    if (more)
-      std::cout << "   " << paint(client, kColors[kMostParts - 1], kSigns[kMostParts - 1]) << " others"
-                << (stacked ? " " + paint(client, "2", number(others)) : "");
+    std::size_t used = 0;  // of the line
+    const auto name = [&](const char* painted, const char* sign, const std::string& key, double sum) {
+      const std::string value = stacked ? " " + number(sum) : "";
+      const std::size_t wide = 2 + display_width(key) + display_width(value);
+      if (used != 0) {
+        const bool fits = used + 3 + wide <= client.width;
+        std::cout << (fits ? "   " : "\n");
+        used = fits ? used + 3 : 0;
+      }
+      used += wide;
+      std::cout << paint(client, painted, sign) << " " << key << (stacked ? paint(client, "2", value) : "");
+    };
+    for (std::size_t i = 0; i < parts.size(); ++i) name(color(i), kSigns[i], parts[i].second, parts[i].first);
+    if (more) name(kColors[kMostParts - 1], kSigns[kMostParts - 1], kOthers, others);
     std::cout << "\n";
   }
   bool cut_short = false, not_over = false;
