@@ -58,8 +58,8 @@ class Groups {
         measured_(grouping.measure == Measure::count ? kNoField : field_id(grouping.field)),
         keys_(fields.size()),
         most_groups_(g_.bucket > 0 ? kMostGroupsOverTime : kMostGroups),
-        most_in_bucket_(std::max<std::size_t>(kLeastInBucket,
-                                              most_groups_ / std::max<std::size_t>(1, buckets_of_range))) {}
+        most_in_bucket_(std::max<std::size_t>(
+            kLeastInBucket, most_groups_ / 2 / std::max<std::size_t>(1, buckets_of_range))) {}
 
   void add(const Block& block, std::size_t row) {
     if (looks_at_.serial != block.serial()) look_at(block);
@@ -228,9 +228,12 @@ class Groups {
       last_bucket_ = &*buckets.try_emplace(bucket).first;
     Bucket& its = last_bucket_->second;
     const std::uint64_t hash = hash_of_key(bucket);
-    const bool bounded = !fields_.empty() && !keys_[0].absent();  // without the field: that is always a group
-    const bool room = !bounded || (its.groups < most_in_bucket_ && all.size() < most_groups_ &&
-                                   all.key_bytes() < kMostKeyBytes);
+    // Events without the fields always have a group. Half of the room is for who comes first; of the other each bucket has its share.
+    const bool bounded = std::ranges::any_of(keys_, [](const Value& v) { return !v.absent(); });
+    const bool room =
+        !bounded ||
+        ((all.size() < most_groups_ / 2 || (its.groups < most_in_bucket_ && all.size() < most_groups_)) &&
+         all.key_bytes() < kMostKeyBytes);
     const auto find = [&](bool may_add) {
       const std::size_t before = all.size();
       Measured* const group = all.find(

@@ -41,9 +41,9 @@ KnownFiles::KnownFiles(Spool& spool, std::string source, const FileAccess& acces
     }
 }
 
-void KnownFiles::note_read(const FileCheckpoint& read) {
-  if (auto changes = dingle::note_read(spool_, source_, read); !changes.empty())
-    spool_.note({std::move(changes), {}});
+bool KnownFiles::note_read(const FileCheckpoint& read) {
+  auto changes = dingle::note_read(spool_, source_, read);
+  return changes.empty() || spool_.note({std::move(changes), {}}) == 0;
 }
 
 void KnownFiles::forget(const std::string& id) {
@@ -114,8 +114,7 @@ KnownFiles::Found KnownFiles::find(const Open& open, const MayBeRead& may_be_rea
     if (here) {
       found.files.push_back(std::move(file));
     } else if (listed && (!unreadable || forbidden)) {
-      gone.push_back({prefix_ + id, "", true});
-      note_read(kept);
+      if (note_read(kept)) gone.push_back({prefix_ + id, "", true});  // else at the next start
       if (!forbidden) found.gone.push_back(kept);
       forget(id);
     }

@@ -47,7 +47,7 @@ class KnownFiles {
     FileCheckpoint checkpoint;
   };
   void forget(const std::string& id);
-  void note_read(const FileCheckpoint& read);
+  bool note_read(const FileCheckpoint& read);  // false: the spool cannot be written
   Spool& spool_;
   const std::string source_, prefix_;  // prefix: of the state's keys; a file's device and inode follow it
   const FileAccess& access_;

@@ -2,8 +2,9 @@
 
 #include <fmt/format.h>
 
-#include <cstdlib>
 #include <string_view>
+
+#include "core/time/instant.h"
 
 namespace dingle {
 namespace {
@@ -21,10 +22,9 @@ std::vector<StateChange> note_read(const Spool& spool, const std::string& source
   const std::string value = read.encode();
   for (const auto& [key, kept] : before)
     if (kept == value) return {};
-  // In the order in which they were noted.
-  const std::string last = before.empty() ? "" : before.rbegin()->first.substr(prefix.size());
-  const std::uint64_t number = last.empty() ? 1 : std::strtoull(last.c_str(), nullptr, 16) + 1;
-  std::vector<StateChange> changes{{fmt::format("{}{:016x}", prefix, number), value, false}};
+  // In the order in which they were noted, by this machine's clock; several at once differ by their streams.
+  std::vector<StateChange> changes{
+      {fmt::format("{}{:016x}{:016x}", prefix, system_now(), read.stream), value, false}};
   auto oldest = before.begin();
   for (std::size_t n = before.size() + 1; n > kMostReadFiles; --n, ++oldest)
     changes.push_back({oldest->first, "", true});

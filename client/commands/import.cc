@@ -152,8 +152,10 @@ class Sender {
     } else {
       say("its bytes " + with_thousands(static_cast<std::int64_t>(from)) + " to " +
           with_thousands(static_cast<std::int64_t>(std::min(to, size))) + " were read by " + by);
-      std::cerr << "  = import the rest as a file of its own ("
-                << (from == 0 ? "tail -c +" + std::to_string(to + 1) : "head -c " + std::to_string(from))
+      const std::string before = from != 0 ? "head -c " + std::to_string(from) : "",
+                        behind = to < size ? "tail -c +" + std::to_string(to + 1) : "";
+      std::cerr << "  = import the rest as a file of its own (" << before
+                << (before.empty() || behind.empty() ? "" : " and ") << behind
                 << "); --again imports all of it, and what was read will be there twice\n";
     }
     return kFoundProblems;

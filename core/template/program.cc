@@ -84,6 +84,8 @@ void Program::clear(ElementRange range, Value* values) const {
     if (elements[i].op == Element::Op::fields)
       for (std::int16_t slot : fields[elements[i].operand].slots)
         if (slot >= 0) values[slot] = Value();
+    if (elements[i].op == Element::Op::regex)
+      for (const auto& [number, slot] : regexes[elements[i].operand].groups) values[slot] = Value();
   }
 }
 

@@ -118,6 +118,8 @@ INSTANTIATE_TEST_SUITE_P(
                     TemplateCase{"{:/(?<ship>\\w+) at (?<berth>\\w+)/}!", "tern at north!",
                                  "ship=tern berth=north"},
                     TemplateCase{"{all:/(?<a>x)?(?<b>y)?z/}", "yz", "all=yz b=y"},
+                    TemplateCase{"{[}{:/(?<a>\\d+)/}!{]}{b}", "12?", "b=12?"},
+                    TemplateCase{"{(}{:/(?<a>\\d+)/}!{|}{b}{)}", "12?", "b=12?"},
                     TemplateCase{"{(}{:/(?<a>\\d+)/}{|}{:/(?<a>\\w+)/}{)}", "tern", "a=tern"},
                     TemplateCase{"{:/(?<_q>[\"'])(?<a>.*?)\\k<_q>/}", "'tern'", "a=tern"}));
 

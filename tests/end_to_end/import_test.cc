@@ -125,6 +125,7 @@ TEST_F(Importing, ACompressedCopyHasTheSameContents) {
 TEST_F(Importing, WhatASourceReadIsNotImportedFromACopy) {
   daemon.write("gate.log", old_lines(0, 4000));
   daemon.write("cut.log", old_lines(4000, 8000));
+  daemon.write("third.log", old_lines(8010, 9000));
   daemon.start();
   daemon.settled();
   const std::string logs = daemon.dir + "/logs/";
@@ -146,15 +147,18 @@ TEST_F(Importing, WhatASourceReadIsNotImportedFromACopy) {
   std::filesystem::resize_file(logs + "cut.log", 0);
   daemon.write("cut.log", old_lines(8000, 8010));
   daemon.settled();
-  EXPECT_EQ(numbers(), up_to(8010));
+  EXPECT_EQ(numbers(), up_to(9000));
   refused(write("cut.log.1.gz", compress(Compression::gzip, old_lines(4000, 8000))),
           whole + logs + "cut.log");
   daemon.terminate();
   std::filesystem::remove(logs + "gate.log");
+  std::filesystem::remove(logs + "third.log");
   daemon.start();
   daemon.settled();
   refused(write("gate.log.1.gz", compress(Compression::gzip, old_lines(0, 4000))), whole + logs + "gate.log");
-  EXPECT_EQ(numbers(), up_to(8010));
+  refused(write("third.log.1.gz", compress(Compression::gzip, old_lines(8010, 9000))),
+          whole + logs + "third.log");
+  EXPECT_EQ(numbers(), up_to(9000));
   // What only looks like it is imported; and what is wanted twice.
   EXPECT_EQ(import(write("other.log", old_lines(9000, 9500))).status, 0);
   std::string altered = old_lines(0, 4000);

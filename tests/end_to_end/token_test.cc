@@ -49,6 +49,7 @@ TEST_F(NamedTokens, EachMayWhatItsScopesSay) {
                {"GET", "/v1/leftovers", "", "lines"},
                {"POST", "/v1/reload", "{}", "edit"},
                {"POST", "/v1/letters/discard", "{\"all\":true}", "operate"},
+               {"GET", "/v1/imports/reads", "", "operate"},
                {"GET", "/v1/tokens", "", "none"},
                {"POST", "/v1/tokens", "{\"name\":\"more\",\"scopes\":[\"edit\"]}", "none"},
                {"DELETE", "/v1/tokens/reader", "", "none"},

@@ -125,6 +125,35 @@ TEST_F(StoreTest, OfTooManyGroupsTheSumsAreRightAndFrequentOnesStay) {
   EXPECT_DOUBLE_EQ(sum, truth);
 }
 
+// Also where only the second field has very many values.
+TEST_F(StoreTest, GroupsByTwoFieldsAreBounded) {
+  const auto many = static_cast<std::int64_t>(kMostGroups) * 5;
+  for (std::int64_t n = 1; n <= many; ++n) add(static_cast<std::uint64_t>(n), 0, n, "x");
+  commit();
+  Scanned scanned;
+  Grouping g;
+  g.fields = {"not.there", "status"};
+  const Grouped grouped = group_events({store.get()}, {}, g, scanned);
+  EXPECT_LE(grouped.groups.size(), 4 * kMostGroups) << "those of two threads";
+  EXPECT_TRUE(grouped.approximate);
+  EXPECT_EQ(grouped.events, static_cast<std::uint64_t>(many));
+}
+
+// Silence does not take the room of groups.
+TEST_F(StoreTest, AFewEventsInALongTimeHaveTheirGroups) {
+  for (std::int64_t n = 0; n < 500; ++n) add(static_cast<std::uint64_t>(n + 1), 0, n, "x");
+  commit();
+  Grouping g;
+  g.fields = {"status"};
+  g.bucket = kSecond;
+  Query query;
+  query.from = kMorning, query.to = kMorning + 365 * kDay;
+  Scanned scanned;
+  const Grouped grouped = group_events({store.get()}, query, g, scanned);
+  EXPECT_EQ(grouped.groups.size(), 500u);
+  EXPECT_FALSE(grouped.approximate);
+}
+
 TEST_F(StoreTest, NoBucketIsWithoutItsEventsHoweverManyGroupsThereAre) {
   constexpr std::int64_t kBuckets = 4000, kShips = 60;
   std::uint64_t number = 0;
