@@ -58,8 +58,9 @@ class Groups {
         measured_(grouping.measure == Measure::count ? kNoField : field_id(grouping.field)),
         keys_(fields.size()),
         most_groups_(g_.bucket > 0 ? kMostGroupsOverTime : kMostGroups),
-        most_in_bucket_(std::max<std::size_t>(
-            kLeastInBucket, most_groups_ / 2 / std::max<std::size_t>(1, buckets_of_range))) {}
+        most_in_bucket_(buckets_of_range <= 1
+                            ? most_groups_
+                            : std::max<std::size_t>(kLeastInBucket, most_groups_ / 2 / buckets_of_range)) {}
 
   void add(const Block& block, std::size_t row) {
     if (looks_at_.serial != block.serial()) look_at(block);

@@ -425,7 +425,8 @@ void Rotation::adopt(TrackedFile& copy, TrackedFile& original) {
   if (rungs.size() > kMostRungs)
     rungs.erase(rungs.begin(), rungs.end() - static_cast<std::ptrdiff_t>(kMostRungs));
   if (size < copy.checkpoint.position) {  // what came behind the copy was read from the original
-    std::erase_if(copy.checkpoint.rungs, [&](const Rung& r) { return r.position > size; });
+    for (std::vector<Rung>* all : {&copy.checkpoint.rungs, &copy.checkpoint.growth})
+      std::erase_if(*all, [&](const Rung& r) { return r.position > size; });
     copy.advance(size);
   }
   copy.known = true;

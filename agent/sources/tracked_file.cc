@@ -54,10 +54,12 @@ std::string FileCheckpoint::encode() const {
   w.varint(position);
   w.varint(begun);
   w.u8(skipping);
-  w.varint(rungs.size());
-  for (const Rung& r : rungs) {
-    w.varint(r.position);
-    w.u64(r.hash);
+  for (const std::vector<Rung>* all : {&rungs, &growth}) {
+    w.varint(all->size());
+    for (const Rung& r : *all) {
+      w.varint(r.position);
+      w.u64(r.hash);
+    }
   }
   return out;
 }
@@ -73,13 +75,25 @@ std::optional<FileCheckpoint> FileCheckpoint::decode(std::string_view bytes) {
   c.position = r.varint();
   if (version == 2) c.begun = r.varint();
   c.skipping = r.u8() != 0;
-  for (std::size_t n = r.count(9); n-- && r.ok();) {
-    Rung rung;
-    rung.position = r.varint();
-    rung.hash = r.u64();
-    c.rungs.push_back(rung);
+  for (std::vector<Rung>* all : {&c.rungs, &c.growth}) {
+    if (all == &c.growth && version == 1) break;
+    for (std::size_t n = r.count(9); n-- && r.ok();) {
+      Rung rung;
+      rung.position = r.varint();
+      rung.hash = r.u64();
+      all->push_back(rung);
+    }
   }
   return r.ok() ? std::optional(c) : std::nullopt;
+}
+
+std::vector<Rung> FileCheckpoint::all_rungs() const {
+  std::vector<Rung> all(rungs);
+  all.insert(all.end(), growth.begin(), growth.end());
+  std::ranges::sort(all, {}, &Rung::position);
+  const auto same = std::ranges::unique(all, {}, &Rung::position);
+  all.erase(same.begin(), same.end());
+  return all;
 }
 
 TrackedFile::~TrackedFile() { ::close(fd_); }
@@ -132,6 +146,7 @@ TrackedFile::Holds TrackedFile::verify(FileCheckpoint* as_known) {
   // Some of what was read is gone and other bytes are there. Their positions in the stream go on upwards.
   checkpoint.base += checkpoint.position - rungs.back().position;
   checkpoint.position = rungs.back().position;
+  std::erase_if(checkpoint.growth, [&](const Rung& r) { return r.position > checkpoint.position; });
   checkpoint.skipping = false;
   return Holds::yes;
 }
@@ -147,6 +162,13 @@ void TrackedFile::advance(std::uint64_t position, std::string_view read) {
   }
   if (fine_.size() > kMostFine)
     fine_.erase(fine_.begin(), fine_.end() - static_cast<std::ptrdiff_t>(kMostFine));
+  auto& growth = checkpoint.growth;
+  for (std::uint64_t at = growth.empty() ? kFirstGrowth : kGrowth * growth.back().position;
+       more != 0 && at <= position; at *= kGrowth) {
+    const auto hash = at > checkpoint.position ? hash_read(at, read) : hash_before(at);
+    if (!hash) break;
+    growth.push_back({at, *hash});
+  }
   const auto hash = position > checkpoint.position ? hash_read(position, read) : hash_before(position);
   tail_.append(read.substr(read.size() - std::min(read.size(), kRungBytes)));
   if (position - checkpoint.position != read.size()) tail_.clear();
@@ -205,6 +227,7 @@ void TrackedFile::restart() {
   checkpoint.base = checkpoint.position = checkpoint.begun = 0;
   checkpoint.skipping = false;
   checkpoint.rungs.clear();
+  checkpoint.growth.clear();
   fine_.clear();
   tail_.clear();
   head.clear();

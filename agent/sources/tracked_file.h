@@ -23,6 +23,7 @@ inline constexpr std::int64_t kCloseAfter = 5'000'000'000;
 
 inline constexpr std::size_t kHead = 256;
 inline constexpr std::size_t kFirst = 64;
+inline constexpr std::uint64_t kFirstGrowth = 1024, kGrowth = 4;
 
 inline constexpr std::size_t kMostRungs = 10;  // that are kept of a file
 
@@ -35,6 +36,9 @@ struct FileCheckpoint {
   std::uint64_t begun = 0;     // where reading began: not 0 with `begin: end`
   bool skipping = false;       // within a line that was cut
   std::vector<Rung> rungs;     // ascending; positions in the file
+  std::vector<Rung>
+      growth;  // at 1 KiB and at four times the one before: a copy of its beginning is known by them
+  std::vector<Rung> all_rungs() const;  // of both, ascending
   std::string encode() const;
   static std::optional<FileCheckpoint> decode(std::string_view bytes);
 };

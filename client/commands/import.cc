@@ -138,9 +138,9 @@ class Sender {
         return false;
       highest = std::max(highest, known.position);
     }
-    // Two files may begin alike: one that ends before what was read does is known by what lies near its end.
-    return highest != 0 && (size >= read["position"].get<std::uint64_t>() ||
-                            size - highest <= std::max<std::uint64_t>(4096, size / 4));
+    // Two files may begin alike: one that ends before what was read does is known if it is the same for a quarter of it. The places
+    // lie no farther apart.
+    return size >= read["position"].get<std::uint64_t>() ? highest != 0 : highest != 0 && size / highest < 4;
   }
   int is_read(const Json& read, std::uint64_t size) {
     const std::uint64_t from = read["from"], to = read["position"];

@@ -124,9 +124,10 @@ HttpAnswer list_reads(Api& api, const Asked&) {
   AnswerList list;
   for (const ReadFile& read : api.imports().read_by_sources()) {
     const FileCheckpoint& c = read.checkpoint;
-    if (!list.room(100 + c.path.size() + 50 * c.rungs.size())) break;
+    if (!list.room(100 + c.path.size() + 50 * (c.rungs.size() + c.growth.size()))) break;
     Json rungs = Json::array();
-    for (const Rung& rung : c.rungs) rungs.push_back({{"position", rung.position}, {"hash", rung.hash}});
+    for (const Rung& rung : c.all_rungs())
+      rungs.push_back({{"position", rung.position}, {"hash", rung.hash}});
     list.add({{"source", read.source},
               {"file", valid_utf8(c.path)},
               {"from", c.begun},

@@ -93,10 +93,12 @@ TEST_F(TrackedFileTest, RungsAreFewAndSpread) {
   EXPECT_LE(file->checkpoint.rungs.size(), 10u);
   EXPECT_LT(file->checkpoint.rungs.front().position, 100'000u);
   EXPECT_EQ(file->checkpoint.rungs.back().position, 3'000'000u);
+  ASSERT_EQ(file->checkpoint.growth.size(), 6u);
+  EXPECT_EQ(file->checkpoint.growth.back().position, 1u << 20);
 }
 
 TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
-  FileCheckpoint c{"/logs/a.log", 77, 5, 1000, 3, true, {{10, 1}, {1000, 2}}};
+  FileCheckpoint c{"/logs/a.log", 77, 5, 1000, 3, true, {{10, 1}, {1000, 2}}, {{500, 7}}};
   auto back = FileCheckpoint::decode(c.encode());
   ASSERT_TRUE(back);
   EXPECT_EQ(back->path, c.path);
@@ -105,6 +107,7 @@ TEST_F(TrackedFileTest, CheckpointComesBackAndDamageDoesNot) {
   EXPECT_EQ(back->begun, 3u);
   EXPECT_TRUE(back->skipping);
   EXPECT_EQ(back->rungs.back().hash, 2u);
+  EXPECT_EQ(back->all_rungs(), (std::vector<Rung>{{10, 1}, {500, 7}, {1000, 2}}));
   const std::string bytes = c.encode();
   for (std::size_t n = 0; n < bytes.size(); ++n)
     EXPECT_FALSE(FileCheckpoint::decode(bytes.substr(0, n))) << n;

@@ -139,7 +139,8 @@ TEST_F(Importing, WhatASourceReadIsNotImportedFromACopy) {
                     whole = "it was read by the source `gate`, as ";
   refused(write("gate.log.1.gz", compress(Compression::gzip, old_lines(0, 4000))), whole + logs + "gate.log");
   refused(write("copy.log", old_lines(0, 4000)), whole);
-  refused(write("most.zst", compress(Compression::zstd, old_lines(0, 4000))), whole);
+  for (const int lines : {100, 900, 1100, 3999})
+    refused(write("begin.zst", compress(Compression::zstd, old_lines(0, lines))), whole);
   const std::size_t read = old_lines(0, 4000).size();
   refused(write("more.log", old_lines(0, 4500)), "its bytes 0 to 1");
   refused(write("more.log", old_lines(0, 4500)), "tail -c +" + std::to_string(read + 1));

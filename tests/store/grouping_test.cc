@@ -110,6 +110,8 @@ TEST_F(StoreTest, OfTooManyGroupsTheSumsAreRightAndFrequentOnesStay) {
   g.most = 5;
   const Grouped grouped = group_events({store.get()}, {}, g, scanned);
   EXPECT_TRUE(grouped.approximate);
+  g.most = 0;
+  EXPECT_GE(group_events({store.get()}, {}, g, scanned).groups.size(), kMostGroups);
   EXPECT_NEAR(static_cast<double>(grouped.found), kMostGroups * 3, kMostGroups * 0.3);
   EXPECT_EQ(grouped.events, number);
   EXPECT_EQ(grouped.without, 500u);
