@@ -91,8 +91,8 @@ std::vector<Rung> FileCheckpoint::all_rungs() const {
   std::vector<Rung> all(rungs);
   all.insert(all.end(), growth.begin(), growth.end());
   std::ranges::sort(all, {}, &Rung::position);
-  const auto same = std::ranges::unique(all, {}, &Rung::position);
-  all.erase(same.begin(), same.end());
+  const auto same = [](const Rung& x, const Rung& y) { return x.position == y.position; };
+  all.erase(std::unique(all.begin(), all.end(), same), all.end());
   return all;
 }
 
